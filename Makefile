@@ -1,0 +1,43 @@
+# `make demo` shows Fenko at work, `make test` checks everything; both start from a fresh machine.
+
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+
+.PHONY: demo test lint bench screenshots clean
+
+demo: $(VENV)/installed
+	$(BIN)/fenko demo --instant
+
+test: $(VENV)/tested lint
+	tools/needs tests
+	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python tools/share.py
+
+lint: $(VENV)/tested
+	$(BIN)/ruff check src tests bench tools
+	$(BIN)/ruff format --check src tests bench tools
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/tested
+	tools/needs tests
+	$(BIN)/python -m bench
+
+screenshots: $(VENV)/tested
+	tools/needs screenshots
+	$(BIN)/python tools/screenshots.py
+
+clean:
+	rm -rf $(VENV) dist build
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/installed: pyproject.toml | $(VENV)/bin/python
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable .
+	touch $@
+
+$(VENV)/tested: pyproject.toml $(VENV)/installed
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@

@@ -1,0 +1,5 @@
+"""`python -m fenko` is the same as `fenko`."""
+
+from fenko.cli import main
+
+main()

@@ -1,0 +1,191 @@
+"""`fenko demo`: an evening at a made-up workshop, without any device, screen or network."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+
+import click
+
+from fenko.cli.shared import bold, colour, dim, fail, open_desk, say
+from fenko.cli.timeline import Action, Moment, describe, moments
+from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
+from fenko.core.keys import MODIFIERS
+from fenko.core.phrase import Keys, Phrase
+from fenko.core.plan import Focus, Plan
+from fenko.data import DEMO
+from fenko.desk.problems import width
+from fenko.devices.take import read_take
+
+_TAKE = DEMO / "takes" / "evening.jsonl"
+
+
+@click.command()
+@click.option("--instant", is_flag=True, help="Print everything at once instead of in its own time.")
+@click.option(
+    "--keep",
+    metavar="DIR",
+    type=click.Path(path_type=Path),
+    help="Copy the demo's desk and takes to a new folder, to start from, and end.",
+)
+def command(instant: bool, keep: Path | None) -> None:
+    """See Fenko at work on a made-up desk: about a minute at a stop-motion workshop.
+
+    Every line is worked out now, by the same engine that runs live; only the hands are recorded.
+    """
+    if keep is not None:
+        _keep(keep)
+        return
+    desk = open_desk(DEMO)
+    take = read_take(_TAKE, desk.plan.surfaces)
+    say(bold(f"{desk.name}: {take.name.lower()}"))
+    say("Two people animate a moth. Their hands stay on the surfaces; the profile follows the program in front.")
+    start = time.monotonic()
+    try:
+        account = Account(desk.plan)
+        for t, text in account.tell(take.changes):
+            if not instant:
+                time.sleep(max(0.0, start + t - time.monotonic()))
+            say(text)
+    except KeyboardInterrupt:
+        say("\nEnded early; nothing was sent, so nothing is held.")
+        return
+    say("")
+    for line in account.summary():
+        say(line)
+
+
+def _keep(folder: Path) -> None:
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        fail(f"{folder} is already there and not empty; nothing was written", 2)
+    try:
+        shutil.copytree(DEMO, folder, dirs_exist_ok=True)
+    except OSError as why:
+        fail(f"{folder} cannot be written: {(why.strerror or str(why)).lower()}")
+    say(f"The demo's desk is in {folder}. Try:")
+    say(f"    fenko check --desk {folder}")
+    say(f"    fenko rehearse {folder / 'takes' / _TAKE.name} --desk {folder}")
+
+
+class _Row:
+    """One line of the account: when, which hand, what it meant and why, and what was sent for it."""
+
+    def __init__(self, t: float, hand: str, meaning: str, why: str, sends: list[str]) -> None:
+        self.t = t
+        self.until = t
+        self.hand = hand
+        self.meaning = meaning
+        self.why = why
+        self.sends = sends
+
+    def __str__(self) -> str:
+        cells = ((f"{self.t:6.1f}", 6), (self.hand, 24), (self.meaning, 25), (self.why, 9))
+        padded = [cell + " " * max(0, room - width(cell)) for cell, room in cells]
+        padded[3] = dim(padded[3])
+        return "  ".join([*padded, "  ".join(self.sends)]).rstrip()
+
+
+_SAME_ROW = 0.05  # s; what follows so closely belongs to the same stroke of a hand
+_WORTH_TELLING = 0.4  # s; a key that was held at least so long is told when it comes up
+
+
+class Account:
+    """Tells what each gesture of a take did and why, line by line with its time, and counts along."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._gestures: Counter[str] = Counter()
+        self._sent: Counter[str] = Counter()
+        self._down: dict[str, float] = {}
+        self._meanings: dict[str, dict[str, str]] = {}
+
+    def tell(self, changes: list[Change]) -> Iterator[tuple[float, str]]:
+        """The account of a take."""
+        events = [change for change in changes if change[1] in (FOCUS, PLUG, UNPLUG)]
+        row: _Row | None = None
+        for moment in moments(self._plan, changes):
+            sends = list(self._sends(moment))
+            if row is not None and not moment.actions and moment.t - row.until <= _SAME_ROW:
+                row.sends += sends
+                row.until = moment.t
+                continue
+            if row is not None:
+                yield row.t, str(row)
+                row = None
+            while events and events[0][0] <= moment.t:
+                yield from self._event(events.pop(0))
+            if not moment.actions and sends:
+                row = _Row(moment.t, "", "", "", sends)
+            for number, action in enumerate(moment.actions):
+                if row is not None:
+                    yield row.t, str(row)
+                row = self._row(action, sends if number == len(moment.actions) - 1 else [])
+        if row is not None:
+            yield row.t, str(row)
+        for event in events:
+            yield from self._event(event)
+
+    def _event(self, change: Change) -> Iterator[tuple[float, str]]:
+        t, what, value = change
+        if isinstance(value, Focus):
+            text = f'In front: {value.app} "{value.title}"'
+            yield t, f"\n{bold(colour(text, 'cyan'))}  {dim(f'so profile {self._plan.choose(value)}')}"
+        elif what == UNPLUG:
+            yield (
+                t,
+                f"{t:6.1f}  {colour(f'The {value} is unplugged in the middle of it; what it held is lifted.', 'yellow')}",
+            )
+        else:
+            yield t, f"{t:6.1f}  {colour(f'The {value} is plugged in again.', 'yellow')}"
+
+    def _row(self, action: Action, sends: list[str]) -> _Row:
+        surface, _, control = action.address.partition(".")
+        hand = f"{surface} {control.replace('.', ' ')}" + ("" if action.gesture == "press" else f", {action.gesture}")
+        if action.binding is None:
+            return _Row(action.t, hand, "not bound, handed on", "", sends)
+        self._gestures[action.profile] += 1
+        self._meanings.setdefault(action.address, {})[action.profile] = action.binding.title
+        return _Row(action.t, hand, action.binding.title, action.profile, sends)
+
+    def _sends(self, moment: Moment) -> Iterator[str]:
+        """What was sent, as a person would say it: keys that went down together as one, and only long holds' ends."""
+        together: list[str] = []
+        for effect in moment.effects:
+            if effect[1:3] == ("keys", "down"):
+                together.append(effect[3])
+                self._down[effect[3]] = moment.t
+                continue
+            if together:
+                yield self._keys(together)
+            together = []
+            if effect[1:3] == ("keys", "up"):
+                since = moment.t - self._down.pop(effect[3])
+                if since >= _WORTH_TELLING and effect[3] not in MODIFIERS:
+                    yield dim(f"{effect[3]} up after {since:.1f} s")
+            elif effect[1:3] != ("fenko", "profile") or moment.actions:
+                self._sent[effect[2]] += effect[1] == "keys"
+                yield describe([effect])
+        if together:
+            yield self._keys(together)
+
+    def _keys(self, together: list[str]) -> str:
+        self._sent["combination"] += 1
+        held = [key for key in self._down if key in MODIFIERS and key not in together]
+        return ("".join(f"({key}) " for key in held)) + str(Phrase((Keys(tuple(together)),)))
+
+    def summary(self) -> Iterator[str]:
+        """What came of it all."""
+        gestures = sum(self._gestures.values())
+        shares = ", ".join(f"{profile} {count}" for profile, count in self._gestures.most_common())
+        yield bold(f"{gestures} gestures meant something, by profile: {shares}.")
+        yield f"{self._sent['combination']} shortcuts and {self._sent['type']} texts would have gone to the programs in front."
+        address, meanings = max(self._meanings.items(), key=lambda item: len(item[1]))
+        surface, _, control = address.partition(".")
+        several = ", ".join(f"{title} in {profile}" for profile, title in meanings.items())
+        yield f"One button, {surface} {control}, was {several}."
+        down = ", ".join(self._down) if self._down else "nothing"
+        yield f"Still down at the end: {down}."
+        yield dim("Next: `fenko demo --keep my-desk` for a desk to change, `fenko devices` for what is plugged in.")

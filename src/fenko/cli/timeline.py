@@ -1,0 +1,129 @@
+"""The timeline as people read it: what each gesture did, by which profile and binding, and what it sent."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from itertools import groupby
+from math import inf
+
+from msgspec import Struct
+
+from fenko.cli.shared import bold, colour, dim
+from fenko.core.changes import Change, Effect
+from fenko.core.keys import format_key
+from fenko.core.plan import Binding, Plan
+from fenko.core.rehearsal import rehearse
+from fenko.desk.problems import width
+
+_COLUMNS = (9, 30, 10, 34)  # time, gesture, profile, binding; what is sent takes the rest
+
+
+class Action(Struct, frozen=True):
+    """An action that started: which gesture on which control, in which profile, by which binding (None: handed on)."""
+
+    t: float
+    address: str
+    gesture: str
+    profile: str
+    binding: Binding | None
+
+
+class Moment(Struct, frozen=True):
+    """All that started and all that was sent at one time."""
+
+    t: float
+    actions: list[Action]
+    effects: list[Effect]
+
+
+def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
+    """The whole timeline as the lines of a table."""
+    yield bold(_row("time", "gesture", "profile", "binding", "sends"))
+    for moment in moments(plan, changes, progress):
+        yield from _moment_lines(moment)
+
+
+def moments(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None] | None = None) -> Iterator[Moment]:
+    """The rehearsal by moments, in order of time."""
+    started: list[Action] = []
+
+    def report(t: float, address: str, gesture: str, profile: str, binding: Binding | None) -> None:
+        started.append(Action(t, address, gesture, profile, binding))
+
+    for fresh in rehearse(plan, changes, report, progress):
+        for t, effects in groupby(fresh, key=lambda effect: effect[0]):
+            yield from _before(t, started)
+            yield Moment(t, _taken(started, t), list(effects))
+    yield from _before(inf, started)
+
+
+def _before(t: float, started: list[Action]) -> Iterator[Moment]:
+    """Actions that sent nothing are moments of their own."""
+    while started and started[0].t < t:
+        first = started[0].t
+        yield Moment(first, _taken(started, first), [])
+
+
+def _taken(started: list[Action], t: float) -> list[Action]:
+    """Takes the actions that started at `t` out of the list."""
+    now = [action for action in started if action.t == t]
+    del started[: len(now)]
+    return now
+
+
+def _moment_lines(moment: Moment) -> Iterator[str]:
+    """A line for each action, what was sent standing on the last of them."""
+    sent = describe(moment.effects)
+    time = f"{moment.t:.3f}"
+    for number, action in enumerate(moment.actions):
+        surface, _, control = action.address.partition(".")
+        yield _row(
+            time if number == 0 else "",
+            f"{surface} {control} {action.gesture}",
+            action.profile,
+            _shown(action.binding),
+            sent if number == len(moment.actions) - 1 else "",
+        )
+    if not moment.actions:
+        yield dim(_row(time, "", "", "", sent))
+
+
+def describe(effects: Iterable[Effect]) -> str:
+    """Effects in words, one after the other: `ctrl↓ z↓`, `types "Reel 2"`, `profile frames`."""
+    return "  ".join(_describe(effect) for effect in effects)
+
+
+def _describe(effect: Effect) -> str:
+    _, out, act, *values = effect
+    match out, act:
+        case "keys", "down":
+            return f"{format_key(values[0])}↓"
+        case "keys", "up":
+            return f"{format_key(values[0])}↑"
+        case "keys", "type":
+            return f'types "{values[0]}"'
+        case "pointer", "down":
+            return f"button {values[0]}↓"
+        case "pointer", "up":
+            return f"button {values[0]}↑"
+        case "pointer", _:
+            return f"{act} {values[0]:g} {values[1]:g}"
+        case "fenko", "profile":
+            return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "magenta")
+        case "fenko", "pause":
+            return colour("→ paused" if values[0] else "→ running again", "yellow")
+        case _:
+            return " ".join(str(part) for part in (out, act, *values))
+
+
+def _shown(binding: Binding | None) -> str:
+    if binding is None:
+        return "not bound, handed on"
+    phrase = str(binding.phrase)
+    return f"{binding.label} · {phrase}" if binding.label else phrase
+
+
+def _row(*cells: str) -> str:
+    *fixed, last = cells
+    padded = (cell + " " * max(0, space - width(cell)) for cell, space in zip(fixed, _COLUMNS, strict=True))
+    return f"{'  '.join(padded)}  {last}".rstrip()

@@ -1,0 +1,140 @@
+"""What surfaces are made of: the controls, how each shape of control acts, and the kernel codes that stand for them.
+
+A control is addressed as ``surface.control``. What a gesture happens to is a *cell*: a plain button is its own cell
+(``pad.south``), a stick has one in each direction (``pad.stick-left.up``), a dial one in each sense of turning.
+Changes arrive at cells (a button went down) or at axes (``pad.stick-left.x`` is at -0.7), which press the cells at
+their two ends.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from fenko.core.keys import KERNEL_KEYS, position_key
+
+
+class Shape(Struct, frozen=True):
+    """How a sort of control acts.
+
+    `axes` maps an axis to the cells at its negative and positive end (None: there is no such end); the empty names
+    are the control itself. `turns` are the cells of negative and positive detents.
+    """
+
+    name: str
+    directions: tuple[str, ...] = ()
+    axes: dict[str, tuple[str | None, str]] = {}
+    turns: tuple[str, str] | None = None
+    bindable: bool = True
+
+
+_ACROSS_AND_DOWN = {"x": ("left", "right"), "y": ("up", "down")}
+
+BUTTON = Shape("button")
+TRIGGER = Shape("trigger", axes={"": (None, "")})
+STICK = Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN})
+HAT = Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN})
+RING = Shape("ring", directions=("left", "right"), axes={"": ("left", "right")})
+DIAL = Shape("dial", directions=("left", "right"), turns=("left", "right"))
+WHEEL = Shape("wheel", directions=("up", "down"), turns=("down", "up"))
+MOTION = Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False)
+
+SHAPED: dict[str, Shape] = {
+    "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
+    "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": DIAL, "motion": MOTION,
+}  # fmt: skip
+"""Controls that are more than a button."""
+
+_GAMEPAD_BUTTONS = {
+    0x130: "south", 0x131: "east", 0x132: "c", 0x133: "north", 0x134: "west", 0x135: "z", 0x136: "shoulder-left",
+    0x137: "shoulder-right", 0x138: "trigger-left", 0x139: "trigger-right", 0x13A: "select", 0x13B: "start",
+    0x13C: "mode", 0x13D: "stick-left-press", 0x13E: "stick-right-press",
+    0x220: "hat.up", 0x221: "hat.down", 0x222: "hat.left", 0x223: "hat.right",
+}  # fmt: skip
+_MOUSE_BUTTONS = {
+    0x110: "left", 0x111: "right", 0x112: "middle", 0x113: "side", 0x114: "extra", 0x115: "forward", 0x116: "back",
+    0x117: "task",
+}  # fmt: skip
+_STICK_BUTTONS = {
+    0x120: "trigger", 0x121: "thumb", 0x122: "thumb2", 0x123: "top", 0x124: "top2", 0x125: "pinkie", 0x126: "base",
+    0x127: "base2", 0x128: "base3", 0x129: "base4", 0x12A: "base5", 0x12B: "base6", 0x12F: "dead",
+}  # fmt: skip
+# Buttons that the kernel only numbers: BTN_0 … BTN_9, then BTN_TRIGGER_HAPPY1 … 40.
+_NUMBERED_BUTTONS = {0x100 + n: f"button-{n + 1}" for n in range(10)} | {
+    0x2C0 + n: f"button-{n + 11}" for n in range(40)
+}
+
+BUTTON_CODES: dict[int, str] = {
+    **{code: name for name, code in KERNEL_KEYS.items()},
+    **_GAMEPAD_BUTTONS,
+    **_MOUSE_BUTTONS,
+    **_STICK_BUTTONS,
+    **_NUMBERED_BUTTONS,
+}
+"""EV_KEY code to the cell it moves."""
+
+# EV_ABS code to the axis it moves (kernel gamepad documentation; ABS_WHEEL and ABS_THROTTLE are rings of jog devices).
+AXIS_CODES: dict[int, str] = {
+    0x00: "stick-left.x", 0x01: "stick-left.y", 0x03: "stick-right.x", 0x04: "stick-right.y", 0x02: "trigger-left",
+    0x05: "trigger-right", 0x08: "ring", 0x06: "ring", 0x10: "hat.x", 0x11: "hat.y", 0x14: "trigger-right",
+    0x15: "trigger-left", 0x0A: "trigger-left", 0x09: "trigger-right",
+}  # fmt: skip
+
+# EV_REL code to the control it turns; the two high-resolution codes count 120 to the detent.
+TURN_CODES: dict[int, str] = {0x06: "tilt-wheel", 0x07: "dial", 0x08: "wheel"}
+FINE_TURN_CODES: dict[int, str] = {0x0B: "wheel", 0x0C: "tilt-wheel"}
+MOTION_CODES: dict[int, str] = {0x00: "motion.x", 0x01: "motion.y"}
+
+_PAD_CONTROLS = frozenset(
+    name.partition(".")[0] for name in _GAMEPAD_BUTTONS.values()
+) | {"stick-left", "stick-right", "trigger-left", "trigger-right", "hat"}  # fmt: skip
+_POINTING = frozenset(_MOUSE_BUTTONS.values()) | {"wheel", "tilt-wheel", "motion"}
+_NUMBERED = frozenset(_NUMBERED_BUTTONS.values())
+_KEYS = frozenset(KERNEL_KEYS)
+_STICKS = frozenset(_STICK_BUTTONS.values())
+_TURNING = frozenset({"dial", "wheel", "tilt-wheel", "ring"})
+
+KINDS: dict[str, frozenset[str]] = {
+    "gamepad": _PAD_CONTROLS | _STICKS | _NUMBERED,
+    "keypad": _KEYS | _NUMBERED | {"dial", "wheel"},
+    "keyboard": _KEYS | _NUMBERED | {"dial", "wheel"},
+    "mouse": _POINTING | _KEYS | _NUMBERED,
+    "dial": _TURNING | _KEYS | _NUMBERED,
+    "ring-and-dial": _TURNING | _KEYS | _NUMBERED,
+    "macro-pad": _TURNING | _KEYS | _NUMBERED | _PAD_CONTROLS | _STICKS,
+    "other": _PAD_CONTROLS | _POINTING | _KEYS | _NUMBERED | _STICKS | _TURNING,
+}
+"""Kind of surface to the controls that such a thing can have."""
+
+
+def shape_of(control: str) -> Shape:
+    """How the control of that kernel name acts."""
+    return SHAPED.get(control, BUTTON)
+
+
+def inputs_of(control: str) -> Iterator[str]:
+    """Every address part at which changes of `control` can arrive: its axes, its cells, or itself."""
+    shape = shape_of(control)
+    for axis in shape.axes:
+        yield f"{control}.{axis}" if axis else control
+    if shape.turns:
+        yield control
+    else:
+        for cell in shape.directions or ("",):
+            yield f"{control}.{cell}" if cell else control
+
+
+_KEPT_AS_BUTTON = {"left", "right", "middle", "side", "extra", "forward", "back", "task"}
+_NUMBERED_NAME = re.compile(r"button-\d+")
+
+
+def passed_on(kind: str, control: str) -> tuple[str, str] | None:
+    """What an unbound control of a surface of this kind does in its ordinary life: ("keys", key) or
+    ("pointer", button); None where there is nothing that could be sent on."""
+    if kind == "mouse" and control in _KEPT_AS_BUTTON:
+        return ("pointer", control)
+    if control in KERNEL_KEYS and kind != "gamepad":
+        return ("keys", position_key(control))
+    return None

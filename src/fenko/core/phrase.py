@@ -1,0 +1,295 @@
+"""The phrase language: what a binding does, as a person writes it and reads it aloud.
+
+    ctrl+shift+z
+    ctrl+z x3
+    ctrl+s then wait 200ms then f5
+    type "Reel 2" then enter
+    profile next
+
+A phrase is one or more steps joined by `then`. A step is either keys (joined by `+`, repeated with `xN`) or a verb
+with its arguments. All verbs stand in `VERBS`; the parser, the printer and the help read that one table, so a verb
+that can be read can be printed and is documented.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from functools import lru_cache
+from typing import Any, TypeAlias
+
+from msgspec import Struct
+
+from fenko.core.keys import UnknownKey, canonical_key, format_key
+from fenko.core.words import format_time, nearest, parse_time
+
+MOST_REPEATS = 999
+
+
+class Keys(Struct, frozen=True):
+    """Keys that go down in order and come up in reverse, `times` times (1 to 999)."""
+
+    keys: tuple[str, ...]
+    times: int = 1
+
+
+class Wait(Struct, frozen=True):
+    """A pause of `seconds` before the next step."""
+
+    seconds: float
+
+
+class Type(Struct, frozen=True):
+    """Text that arrives as if typed, in any script."""
+
+    text: str
+
+
+class Profile(Struct, frozen=True):
+    """Put profile `name` in force, or the `next` or `previous` one, or let the focus decide again (`auto`)."""
+
+    name: str
+
+
+class Pause(Struct, frozen=True):
+    """Stop Fenko; the same again starts it."""
+
+
+class Nothing(Struct, frozen=True):
+    """Owns the control and does nothing."""
+
+
+Step: TypeAlias = Keys | Wait | Type | Profile | Pause | Nothing
+
+
+class Phrase(Struct, frozen=True):
+    """One or more steps, in order."""
+
+    steps: tuple[Step, ...]
+
+    def __str__(self) -> str:
+        return " then ".join(_format_step(step) for step in self.steps)
+
+
+PROFILE_WORDS = ("next", "previous", "auto")
+NAME = re.compile(r"[a-z0-9](?:[a-z0-9_-]*[a-z0-9])?")
+"""Names of surfaces, profiles and controls: lower-case letters, digits, hyphens and underscores."""
+
+
+class PhraseError(ValueError):
+    """A phrase that does not say anything. `offset` and `length` mark the characters at fault (0-based)."""
+
+    def __init__(self, message: str, offset: int, length: int, hint: str | None = None) -> None:
+        super().__init__(message)
+        self.offset = offset
+        self.length = length
+        self.hint = hint
+
+
+_WORD = re.compile(r"\s*(\S*)")
+
+
+class _Reader:
+    """A phrase and how far it has been read."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.at = 0
+
+    def skip_space(self) -> None:
+        found = _WORD.match(self.text, self.at)
+        assert found is not None  # every part of the pattern may be empty
+        self.at = found.start(1)
+
+    def peek(self) -> str:
+        """The next word, without moving past it; empty at the end."""
+        found = _WORD.match(self.text, self.at)
+        assert found is not None
+        self.at = found.start(1)
+        return found[1]
+
+    def word(self) -> tuple[str, int]:
+        """The next word and where it starts."""
+        found = self.peek()
+        start = self.at
+        self.at += len(found)
+        return found, start
+
+    def error(self, message: str, word: str, start: int, hint: str | None = None) -> PhraseError:
+        return PhraseError(message, start, max(1, len(word)), hint)
+
+
+# --- Arguments: each kind can read itself from a phrase and write itself back. ---
+
+
+def _read_time(reader: _Reader, verb: str) -> float:
+    word, start = reader.word()
+    if not word:
+        raise reader.error(f"`{verb}` needs a time, such as `{verb} 200ms`", word, start)
+    try:
+        seconds = parse_time(word)
+    except ValueError as why:
+        raise reader.error(str(why), word, start) from None
+    if seconds <= 0:
+        raise reader.error("a time of nothing", word, start, "1ms")
+    return seconds
+
+
+_ESCAPES = {"n": "\n", "t": "\t", "\\": "\\", '"': '"', "'": "'"}
+_ESCAPED = {"\n": "\\n", "\t": "\\t", "\\": "\\\\", '"': '\\"'}
+
+
+def _read_text(reader: _Reader, verb: str) -> str:
+    reader.skip_space()
+    start = reader.at
+    quote = reader.text[start : start + 1]
+    if quote not in ('"', "'") or not quote:
+        word = reader.peek()
+        raise reader.error(f"`{verb}` needs a text in quotes", word, start, f'"{word}"' if word else None)
+    characters: list[str] = []
+    at = start + 1
+    while at < len(reader.text):
+        character = reader.text[at]
+        if character == quote:
+            reader.at = at + 1
+            if not characters:
+                raise PhraseError("an empty text", start, 2)
+            return "".join(characters)
+        if character == "\\":
+            at += 1
+            escaped = _ESCAPES.get(reader.text[at : at + 1])
+            if escaped is None:
+                raise PhraseError("after a backslash comes n, t, a quote or a backslash", at - 1, 2)
+            character = escaped
+        elif character != "\t" and not character.isprintable():
+            raise PhraseError(f"U+{ord(character):04X} cannot be typed", at, 1)
+        characters.append(character)
+        at += 1
+    raise PhraseError(f"the text has no closing {quote}", start, len(reader.text) - start)
+
+
+def _write_text(text: str) -> str:
+    return '"' + "".join(_ESCAPED.get(character, character) for character in text) + '"'
+
+
+def _read_profile(reader: _Reader, verb: str) -> str:
+    word, start = reader.word()
+    if not word:
+        raise reader.error(f"`{verb}` needs a profile's name, or next, previous or auto", word, start)
+    if NAME.fullmatch(word) is None:
+        raise reader.error(f"`{word}` cannot be a profile's name", word, start)
+    return word
+
+
+class Argument(Struct, frozen=True):
+    """One kind of argument: how it is read from a phrase and written back, and the word for it in help."""
+
+    word: str
+    read: Callable[[_Reader, str], Any]
+    write: Callable[[Any], str]
+
+
+TIME = Argument("TIME", _read_time, format_time)
+TEXT = Argument('"TEXT"', _read_text, _write_text)
+PROFILE = Argument("NAME|next|previous|auto", _read_profile, str)
+
+
+class Verb(Struct, frozen=True):
+    """One word of the language: the step that it makes, its arguments in order, and what to tell a person."""
+
+    word: str
+    step: type[Struct]
+    arguments: tuple[Argument, ...]
+    example: str
+    help: str
+
+
+VERBS: dict[str, Verb] = {
+    verb.word: verb
+    for verb in (
+        Verb("wait", Wait, (TIME,), "wait 200ms", "waits before the next step"),
+        Verb("type", Type, (TEXT,), 'type "Reel 2"', "types a text, in any script"),
+        Verb(
+            "profile",
+            Profile,
+            (PROFILE,),
+            "profile next",
+            "changes the profile; `auto` follows the focus again",
+        ),
+        Verb("pause", Pause, (), "pause", "stops Fenko and starts it again"),
+        Verb("nothing", Nothing, (), "nothing", "does nothing, and hides what lies below"),
+    )
+}
+_VERB_FOR_STEP = {verb.step: verb for verb in VERBS.values()}
+_TIMES = re.compile(r"x(\d+)")
+
+
+@lru_cache(maxsize=4096)
+def parse_phrase(text: str) -> Phrase:
+    """The phrase that `text` writes. Raises PhraseError, and nothing else."""
+    reader = _Reader(text)
+    steps: list[Step] = []
+    if not reader.peek():
+        raise PhraseError("an empty phrase; `nothing` does nothing on purpose", 0, max(1, len(text)), "nothing")
+    while True:
+        steps.append(_read_step(reader))
+        word, start = reader.word()
+        if not word:
+            return Phrase(tuple(steps))
+        if word != "then":
+            hint = "then" if nearest(word, ["then"]) else None
+            raise reader.error(f"expected `then` and another step, not `{word}`", word, start, hint)
+
+
+def _read_step(reader: _Reader) -> Step:
+    word, start = reader.word()
+    if not word or word == "then":
+        raise reader.error("`then` needs a step on both sides", word, max(0, min(start, len(reader.text) - 1)))
+    verb = VERBS.get(word)
+    if verb is not None:
+        step: Any = verb.step(*(argument.read(reader, word) for argument in verb.arguments))
+        return step  # type: ignore[no-any-return]
+    if _TIMES.fullmatch(word):
+        raise reader.error(f"`{word}` repeats keys and stands after them", word, start)
+    keys = tuple(_read_keys(reader, word, start))
+    found = _TIMES.fullmatch(reader.peek())
+    if found is None:
+        return Keys(keys)
+    times_word, times_start = reader.word()
+    if len(found[1]) > 3 or not 1 <= int(found[1]) <= MOST_REPEATS:
+        raise reader.error(f"keys can be repeated 1 to {MOST_REPEATS} times", times_word, times_start)
+    return Keys(keys, int(found[1]))
+
+
+def _read_keys(reader: _Reader, word: str, start: int) -> Iterator[str]:
+    seen: set[str] = set()
+    at = start
+    for part in word.split("+"):
+        if not part:
+            raise PhraseError(
+                "a `+` stands between two keys; the character itself is `plus`",
+                min(at, start + len(word) - 1),
+                1,
+            )
+        try:
+            key = canonical_key(part)
+        except UnknownKey as why:
+            hint = why.hint
+            if len(part) == len(word) and nearest(part, VERBS) and (hint is None or part[:2] != hint[:2]):
+                hint = nearest(part, VERBS)
+            raise PhraseError(str(why), at, len(part), hint) from None
+        if key in seen:
+            raise PhraseError(f"`{part}` stands twice", at, len(part))
+        seen.add(key)
+        yield key
+        at += len(part) + 1
+
+
+def _format_step(step: Step) -> str:
+    if isinstance(step, Keys):
+        keys = "+".join(format_key(key) for key in step.keys)
+        return keys if step.times == 1 else f"{keys} x{step.times}"
+    verb = _VERB_FOR_STEP[type(step)]
+    values = (getattr(step, field) for field in step.__struct_fields__)
+    written = (argument.write(value) for argument, value in zip(verb.arguments, values, strict=True))
+    return " ".join((verb.word, *written))

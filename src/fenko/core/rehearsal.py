@@ -1,0 +1,38 @@
+"""Plays changes through an engine in no time: the same code that runs live, without a clock."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from math import inf
+
+from fenko.core.changes import Change, Effect
+from fenko.core.engine import Engine
+from fenko.core.plan import Plan, Report
+
+LONGEST_WAIT = 3600.0
+"""How long pending gestures and actions may take after the last change, in seconds."""
+
+
+def rehearse(
+    plan: Plan,
+    changes: Iterable[Change],
+    report: Report | None = None,
+    progress: Callable[[int], None] | None = None,
+) -> Iterator[Sequence[Effect]]:
+    """The effects of each change in turn; then pending gestures finish, then all that is held is lifted.
+
+    `progress` is told now and then how many changes have been played since it was last told."""
+    engine = Engine(plan, report)
+    t = 0.0
+    for number, change in enumerate(changes, 1):
+        t = change[0]
+        effects = engine.feed(change)
+        if effects:
+            yield effects
+        if progress is not None and number % 5000 == 0:
+            progress(5000)
+    last = t
+    while engine.deadline < inf and engine.deadline <= last + LONGEST_WAIT:
+        t = engine.deadline
+        yield engine.advance(t)
+    yield engine.release_all(t)

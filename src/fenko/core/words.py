@@ -1,0 +1,39 @@
+"""Small shared words: times as people write them, and the nearest known name to a misspelt one."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable
+
+_TIME = re.compile(r"(\d+(?:\.\d+)?)(ms|s)")
+LONGEST_TIME = 3600.0
+
+
+def parse_time(text: str) -> float:
+    """Seconds in a time such as ``220ms`` or ``1.5s`` (0 to 3600 s). Raises ValueError with what is wrong."""
+    found = _TIME.fullmatch(text)
+    if found is None:
+        raise ValueError(f"`{text}` is not a time; write it like 220ms or 1.5s")
+    seconds = float(found[1]) / (1000 if found[2] == "ms" else 1)
+    if seconds > LONGEST_TIME:
+        raise ValueError(f"`{text}` is longer than an hour")
+    return seconds
+
+
+def format_time(seconds: float) -> str:
+    """The shortest spelling that `parse_time` reads back to the same number: 0.22 -> ``220ms``, 2.0 -> ``2s``."""
+    if seconds >= 1:
+        return f"{_plain(seconds)}s"
+    return f"{_plain(round(seconds * 1000, 9))}ms"
+
+
+def _plain(number: float) -> str:
+    """A number without exponent and without a useless `.0`."""
+    return f"{number:.12f}".rstrip("0").rstrip(".")
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known name that is most like `word`, or None when nothing is alike."""
+    found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return found[0] if found else None

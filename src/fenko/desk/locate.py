@@ -1,0 +1,158 @@
+"""Where things stand in a TOML text: the line and column of every key and value.
+
+The standard parser says what a file means but not where. This scanner says only where: it walks a text that the
+parser has already accepted, so it need not judge. It runs when there is something to report, and not otherwise.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+Path = tuple[str | int, ...]
+
+
+class Spot(Struct, frozen=True):
+    """A stretch of a text: where it begins (0-based character offset) and how long it is."""
+
+    start: int
+    length: int
+
+
+class Place(Struct, frozen=True):
+    """Where an entry stands: its key and its value. A table's value is its header's last key."""
+
+    key: Spot
+    value: Spot
+
+
+_BARE = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-")
+
+
+class _Scanner:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.at = 0
+        self.places: dict[Path, Place] = {}
+        self.counts: dict[Path, int] = {}
+
+    def run(self) -> dict[Path, Place]:
+        table: Path = ()
+        while self._skip(" \t\r\n"):
+            character = self.text[self.at]
+            if character == "[":
+                table = self._header()
+            else:
+                self._entry(table)
+        return self.places
+
+    def _skip(self, blanks: str) -> bool:
+        """Moves past blanks and comments; False at the end of the text."""
+        text = self.text
+        while self.at < len(text):
+            if text[self.at] == "#":
+                end = text.find("\n", self.at)
+                self.at = len(text) if end < 0 else end
+            elif text[self.at] in blanks:
+                self.at += 1
+            else:
+                return True
+        return False
+
+    def _header(self) -> Path:
+        listed = self.text.startswith("[[", self.at)
+        self.at += 2 if listed else 1
+        path: Path = ()
+        keys = list(self._keys())
+        for number, (key, spot) in enumerate(keys):
+            path = self._inside((*path, key), last=listed and number == len(keys) - 1)
+            self.places.setdefault(path, Place(spot, spot))
+        self.at = self.text.index("]", self.at) + (2 if listed else 1)
+        return path
+
+    def _inside(self, path: Path, last: bool) -> Path:
+        """The path with the number of its newest element, where it is a list of tables."""
+        if last:
+            self.counts[path] = self.counts.get(path, -1) + 1
+        return (*path, self.counts[path]) if path in self.counts else path
+
+    def _keys(self) -> Iterator[tuple[str, Spot]]:
+        """The parts of a dotted key, up to what ends it."""
+        while True:
+            self._skip(" \t")
+            start = self.at
+            if self.text[start] in "\"'":
+                key = self._string()
+            else:
+                while self.at < len(self.text) and self.text[self.at] in _BARE:
+                    self.at += 1
+                key = self.text[start : self.at]
+            yield key, Spot(start, self.at - start)
+            self._skip(" \t")
+            if self.text[self.at] != ".":
+                return
+            self.at += 1
+
+    def _entry(self, table: Path) -> None:
+        path, spots = table, []
+        for key, spot in self._keys():
+            path = (*path, key)
+            spots.append((path, spot))
+        self.at = self.text.index("=", self.at) + 1
+        self._skip(" \t")
+        start = self.at
+        self._value(path)
+        value = Spot(start, self.at - start)
+        for sub, spot in spots[:-1]:
+            self.places.setdefault(sub, Place(spot, spot))
+        self.places[path] = Place(spots[-1][1], value)
+
+    def _value(self, path: Path) -> None:
+        character = self.text[self.at]
+        if character in "\"'":
+            self._string()
+        elif character == "[":
+            self.at += 1
+            number = 0
+            while self._skip(" \t\r\n,") and self.text[self.at] != "]":
+                start = self.at
+                self._value((*path, number))
+                spot = Spot(start, self.at - start)
+                self.places[(*path, number)] = Place(spot, spot)
+                number += 1
+            self.at += 1
+        elif character == "{":
+            self.at += 1
+            while self._skip(" \t\r\n,") and self.text[self.at] != "}":
+                self._entry(path)
+            self.at += 1
+        else:
+            while self.at < len(self.text) and self.text[self.at] not in ",]}#\r\n":
+                self.at += 1
+            self.at = len(self.text[: self.at].rstrip(" \t"))
+
+    def _string(self) -> str:
+        start = self.at
+        quote = self.text[start]
+        closing = quote * 3 if self.text.startswith(quote * 3, start) else quote
+        self.at += len(closing)
+        while not self.text.startswith(closing, self.at):
+            self.at += 2 if self.text[self.at] == "\\" and quote == '"' else 1
+        self.at += len(closing)
+        while len(closing) == 3 and self.text.startswith(quote, self.at):
+            self.at += 1  # a multi-line string may end in one or two quotes of its own
+        written = self.text[start : self.at]
+        return str(tomllib.loads(f"k={written}")["k"]) if len(closing) == 1 else written
+
+
+def locate(text: str) -> dict[Path, Place]:
+    """The place of every entry of a valid TOML text, by its path of keys and list positions."""
+    return _Scanner(text.replace("\r\n", " \n")).run()
+
+
+def line_and_column(text: str, offset: int) -> tuple[int, int]:
+    """The line and column (both from 1) of a character."""
+    before = text[:offset]
+    return before.count("\n") + 1, offset - (before.rfind("\n") + 1) + 1

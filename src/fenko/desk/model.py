@@ -1,0 +1,198 @@
+"""What may stand in a desk file: one definition that loading, checking and the JSON Schema all read."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from msgspec import UNSET, Meta, Struct, UnsetType
+
+from fenko.core.controls import KINDS
+from fenko.core.phrase import NAME
+
+TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
+"""A time as people write it; `fenko.core.words.parse_time` reads it."""
+
+NameText = Annotated[
+    str, Meta(pattern=f"^{NAME.pattern}$", description="Lower-case letters, digits, - and _", examples=["stop"])
+]
+Patterns = Annotated[
+    str | list[str],
+    Meta(
+        description="`*` and `?` match, `~…` is a regular expression; case does not matter. "
+        "Of several patterns in a list, one has to match."
+    ),
+]
+
+
+class File(Struct, forbid_unknown_fields=True, rename="kebab"):
+    """One part of a desk file. A missing setting is UNSET and takes the default that its description names."""
+
+
+class When(File):
+    """The conditions of a profile: every field that is given has to match the window in front."""
+
+    app: Annotated[Patterns, Meta(description="The program's app id, as `fenko windows` prints it.")] | UnsetType = (
+        UNSET
+    )
+    title: Annotated[Patterns, Meta(description="The window's title.")] | UnsetType = UNSET
+    program: Annotated[Patterns, Meta(description="The file name of the running program.")] | UnsetType = UNSET
+
+
+LINK_PATTERN = r"^(usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?$"
+
+
+class SurfaceFile(File):
+    """One physical thing with controls."""
+
+    kind: (
+        Annotated[
+            Literal["gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"],
+            Meta(description="What sort of thing it is; decides which controls it can have. Default: other."),
+        ]
+        | UnsetType
+    ) = UNSET
+    links: (
+        Annotated[
+            list[
+                Annotated[
+                    str,
+                    Meta(
+                        pattern=LINK_PATTERN,
+                        description="A link as `fenko devices` prints it",
+                        examples=["usb 1209:4d50"],
+                    ),
+                ]
+            ],
+            Meta(description="Every way the thing can turn up, as `fenko devices` prints them."),
+        ]
+        | UnsetType
+    ) = UNSET
+    exclusive: (
+        Annotated[bool, Meta(description="Whether other programs do not see it while Fenko runs. Default: true.")]
+        | UnsetType
+    ) = UNSET
+    unbound: (
+        Annotated[
+            Literal["pass", "drop"],
+            Meta(description="Whether a control without a binding works as it always did. Default: pass."),
+        ]
+        | UnsetType
+    ) = UNSET
+    names: (
+        Annotated[
+            dict[str, NameText],
+            Meta(description="Names of your own for controls: the control's usual name = your name for it."),
+        ]
+        | UnsetType
+    ) = UNSET
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
+class TimingFile(File):
+    """Times that hold for the whole desk."""
+
+    hold: (
+        Annotated[
+            TimeText,
+            Meta(description="From a press to its hold; shorter is a tap. 50ms to 5s. Default: 220ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    stroke: (
+        Annotated[
+            TimeText,
+            Meta(description="How long a key is down when no hand holds it. 1ms to 1s. Default: 8ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    settle: (
+        Annotated[
+            TimeText,
+            Meta(description="How long a window is in front before its profile comes. 0ms to 2s. Default: 60ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
+TIMING_RANGES: dict[str, tuple[float, float]] = {
+    "hold": (0.05, 5.0),
+    "stroke": (0.001, 1.0),
+    "settle": (0.0, 2.0),
+}
+"""Seconds, both ends included."""
+
+
+class OutputFile(File):
+    """Where keys and pointer moves go."""
+
+    keys: (
+        Annotated[
+            Literal["auto", "kernel", "x11"],
+            Meta(
+                description="Through the kernel's virtual keyboard, through the X server, or what works. Default: auto."
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    layout: (
+        Annotated[
+            str,
+            Meta(
+                pattern=r"^[a-z]+(\([A-Za-z0-9_-]+\))?$",
+                description="Keyboard layout for the kernel output, such as us, de or fr(oss). Default: the system's.",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
+Bindings = dict[str, Any]
+"""Controls to phrases, binding tables or tables of gestures; `fenko.desk.bindings` reads them."""
+
+
+class ProfileFile(File):
+    """The bindings that are in force while the conditions hold."""
+
+    when: (
+        Annotated[
+            When | list[When],
+            Meta(description="When the profile comes by itself; of several, one has to hold."),
+        ]
+        | UnsetType
+    ) = UNSET
+    extends: Annotated[str, Meta(description="Another profile whose bindings lie under this one.")] | UnsetType = UNSET
+    on: Annotated[dict[str, Bindings], Meta(description="The bindings, by surface and control.")] | UnsetType = UNSET
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
+class DeskFile(File):
+    """A desk, or a part of one that `include` brings in."""
+
+    format: Annotated[Literal[1], Meta(description="The version of this file format.")] | UnsetType = UNSET
+    name: Annotated[str, Meta(description="What this desk is called.")] | UnsetType = UNSET
+    include: (
+        Annotated[
+            list[str],
+            Meta(description="Other files of the desk's folder to bring in; `*` matches several."),
+        ]
+        | UnsetType
+    ) = UNSET
+    output: OutputFile | UnsetType = UNSET
+    timing: TimingFile | UnsetType = UNSET
+    surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
+    profile: dict[NameText, ProfileFile] | UnsetType = UNSET
+
+
+class BindingFile(File):
+    """A binding written out: what it does, and what tells a person about it."""
+
+    do: Annotated[str, Meta(description="The phrase: what it does.", examples=["ctrl+shift+z"])]
+    label: Annotated[str, Meta(description="A short name.", max_length=60)] | UnsetType = UNSET
+    colour: Annotated[str, Meta(description="Its colour, as #rrggbb.", pattern=r"^#[0-9a-fA-F]{6}$")] | UnsetType = (
+        UNSET
+    )
+    icon: Annotated[str, Meta(description="Its picture: a character or a file's name.")] | UnsetType = UNSET
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
+assert set(KINDS) == {"gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"}

@@ -1,0 +1,61 @@
+"""What is wrong with a file, where, and what to do: one problem, and how a person reads it."""
+
+from __future__ import annotations
+
+import unicodedata
+from typing import Any
+
+from msgspec import Struct, structs
+
+
+class Problem(Struct, frozen=True, order=True):
+    """One thing that is wrong. Lines and columns count from 1; 0 where the file as a whole is meant."""
+
+    file: str
+    line: int
+    column: int
+    message: str
+    length: int = 1
+    expected: str | None = None
+    nearest: str | None = None
+    source: str | None = None
+    severity: str = "error"
+
+    def as_json(self) -> dict[str, Any]:
+        """The problem as plain data."""
+        return structs.asdict(self)
+
+    def render(self) -> str:
+        """The problem as people read it: place, message, the line with a caret, and what would be right."""
+        place = self.file
+        if self.line:
+            place += f":{self.line}:{self.column}"
+        lines = [f"{place}: {self.severity}: {self.message}"]
+        if self.source is not None:
+            number = str(self.line)
+            lines.append(f"  {number} | {self.source.expandtabs(1)}")
+            before = self.source[: self.column - 1]
+            marked = self.source[self.column - 1 : self.column - 1 + self.length]
+            lines.append(f"  {' ' * len(number)} | {' ' * width(before)}{'^' * max(1, width(marked))}")
+        if self.expected:
+            lines.append(f"  expected {self.expected}")
+        if self.nearest:
+            lines.append(f"  did you mean `{self.nearest}`?")
+        return "\n".join(lines)
+
+
+def width(text: str) -> int:
+    """How many terminal columns a text takes: wide characters two, combining ones none."""
+    columns = 0
+    for character in text:
+        if not unicodedata.combining(character):
+            columns += 2 if unicodedata.east_asian_width(character) in "WF" else 1
+    return columns
+
+
+class DeskError(Exception):
+    """A desk that cannot be used. Carries every problem that was found."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__(f"{len(problems)} problems")
+        self.problems = problems

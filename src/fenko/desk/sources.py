@@ -1,0 +1,190 @@
+"""The files of a desk: reading and including them, laying them together, and placing problems in them."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path as FilePath
+from typing import Any
+
+from fenko.desk.locate import Path, Place, line_and_column, locate
+from fenko.desk.problems import Problem
+
+MAIN_FILE = "desk.toml"
+_POSITION = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)")
+_ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
+
+
+class _SourceFile:
+    def __init__(self, path: FilePath, text: str, data: dict[str, Any]) -> None:
+        self.path = path
+        self.text = text
+        self.data = data
+        self._places: dict[Path, Place] | None = None
+
+    @property
+    def places(self) -> dict[Path, Place]:
+        if self._places is None:
+            self._places = locate(self.text)
+        return self._places
+
+
+class Sources:
+    """All files of one desk. `data` is what they say together; `problems` what is wrong with them."""
+
+    def __init__(self, folder: FilePath) -> None:
+        self.folder = folder
+        self.files: list[_SourceFile] = []
+        self.data: dict[str, Any] = {}
+        self.problems: list[Problem] = []
+
+    def read(self) -> None:
+        """Reads `desk.toml` and everything that it includes."""
+        main = self.folder / MAIN_FILE
+        if not self.folder.exists():
+            self._file_problem(self.folder, "there is no such folder", f"a folder that holds a {MAIN_FILE}")
+        elif self.folder.is_dir() and not main.exists():
+            self._file_problem(self.folder, f"this folder has no {MAIN_FILE}", f"a folder that holds a {MAIN_FILE}")
+        else:
+            self._read_file(main if self.folder.is_dir() else self.folder)
+            if not self.folder.is_dir():
+                self.folder = self.folder.parent
+
+    def _file_problem(self, path: FilePath, message: str, expected: str | None = None) -> None:
+        self.problems.append(Problem(str(path), 0, 0, message, expected=expected))
+
+    def _read_file(self, path: FilePath) -> None:
+        text = self._read_text(path)
+        if text is None:
+            return
+        try:
+            data = tomllib.loads(text)
+        except RecursionError:
+            self._file_problem(path, "this is nested too deeply to be a desk")
+            return
+        except ValueError as why:
+            self.problems.append(_syntax_problem(path, text, str(why)))
+            return
+        file = _SourceFile(path, text, data)
+        self.files.append(file)
+        self._merge(self.data, {key: value for key, value in data.items() if key != "include"}, (), file)
+        includes = data.get("include", [])
+        if not isinstance(includes, list) or not all(isinstance(pattern, str) for pattern in includes):
+            self.add(
+                ("include",),
+                "`include` is a list of file names",
+                expected='a list such as ["profiles/*.toml"]',
+            )
+            return
+        for number, pattern in enumerate(includes):
+            self._include(file, number, pattern)
+
+    def _read_text(self, path: FilePath) -> str | None:
+        try:
+            raw = path.read_bytes()
+        except OSError as why:
+            self._file_problem(path, f"cannot be read: {(why.strerror or str(why)).lower()}")
+            return None
+        try:
+            return raw.decode("utf-8-sig")
+        except UnicodeDecodeError as why:
+            line = raw.count(b"\n", 0, why.start) + 1
+            column = len(raw[raw.rfind(b"\n", 0, why.start) + 1 : why.start].decode("utf-8", "replace")) + 1
+            message = f"the byte 0x{raw[why.start]:02x} is not UTF-8 text"
+            self.problems.append(Problem(str(path), line, column, message, expected="a file saved as UTF-8"))
+            return None
+
+    def _include(self, file: _SourceFile, number: int, pattern: str) -> None:
+        where: Path = ("include", number)
+        folder = self.folder if self.folder.is_dir() else self.folder.parent
+        try:
+            found = sorted(file.path.parent.glob(pattern)) if pattern else []
+            inside = [path for path in found if path.resolve().is_relative_to(folder.resolve())]
+        except (ValueError, NotImplementedError, OSError, IndexError, RecursionError):
+            self.add(where, f"`{pattern}` is not a file name of this folder", file=file)
+            return
+        if not found:
+            self.add(where, f"there is no file `{pattern}` here", file=file, expected=f"a file below {folder}")
+        elif len(inside) < len(found):
+            self.add(where, f"`{pattern}` lies outside the desk's folder", file=file)
+        for path in inside:
+            if path.is_dir():
+                self.add(where, f"`{pattern}` is a folder", file=file, expected=f"`{pattern}/*.toml`")
+            elif not any(path.samefile(known.path) for known in self.files):
+                self._read_file(path)
+
+    def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: _SourceFile) -> None:
+        for key, value in new.items():
+            if key not in into:
+                into[key] = value if file is self.files[0] else _copied(value)
+            elif isinstance(value, dict) and isinstance(into[key], dict):
+                self._merge(into[key], value, (*path, key), file)
+            elif (*path, key) != ("format",) or into[key] != value:
+                others = [other for other in self.files if other is not file and (*path, key) in other.places]
+                place = self._where(others[0], others[0].places[(*path, key)].key.start) if others else "another file"
+                self.add((*path, key), f"`{key}` is already set in {place}", file=file, at_key=True)
+
+    def _where(self, file: _SourceFile, start: int) -> str:
+        line, column = line_and_column(file.text, start)
+        return f"{file.path}:{line}:{column}"
+
+    def add(
+        self,
+        path: Path,
+        message: str,
+        *,
+        at_key: bool = False,
+        part: tuple[int, int] | None = None,
+        expected: str | None = None,
+        nearest: str | None = None,
+        severity: str = "error",
+        file: _SourceFile | None = None,
+    ) -> None:
+        """Notes a problem with the entry at `path`: at its key or its value, or at a part (offset, length) of the
+        text that the value is."""
+        file = file or next((file for file in self.files if path in file.places), None)
+        if file is None and path:
+            self.add(path[:-1], message, at_key=at_key, expected=expected, nearest=nearest, severity=severity)
+            return
+        if file is None or path not in file.places:
+            known = self.files[0].path if self.files else self.folder
+            self.problems.append(Problem(str(known), 0, 0, message, 1, expected, nearest, None, severity))
+            return
+        place = file.places[path]
+        spot = place.key if at_key else place.value
+        start, length = spot.start, spot.length
+        if part is not None:
+            written = file.text[start : start + length]
+            first, last = _offset_in(written, part[0]), _offset_in(written, part[0] + part[1])
+            start, length = start + first, max(1, last - first)
+        line, column = line_and_column(file.text, start)
+        source = file.text.split("\n")[line - 1].rstrip("\r")
+        length = min(length, max(1, len(source) - column + 1))
+        self.problems.append(
+            Problem(str(file.path), line, column, message, length, expected, nearest, source, severity)
+        )
+
+
+def _copied(value: Any) -> Any:
+    """Tables of their own for what later files may add to; everything else is never changed."""
+    return {key: _copied(item) for key, item in value.items()} if isinstance(value, dict) else value
+
+
+def _syntax_problem(path: FilePath, text: str, message: str) -> Problem:
+    found = _POSITION.search(message)
+    lines = text.split("\n")
+    line, column = (int(found[1]), int(found[2])) if found and found[1] else (max(1, len(lines)), len(lines[-1]) + 1)
+    message = _POSITION.sub("", message)
+    source = lines[line - 1].rstrip("\r") if line <= len(lines) else None
+    return Problem(str(path), line, column, f"this is not TOML: {message[:1].lower()}{message[1:]}", source=source)
+
+
+def _offset_in(written: str, offset: int) -> int:
+    """Where the character `offset` of a string stands in the string as it is written, quotes and escapes included."""
+    if written[:3] in ('"""', "'''"):
+        return 0
+    at, escapes = 1, written[:1] == '"'
+    for _ in range(offset):
+        found = _ESCAPE.match(written, at) if escapes else None
+        at += len(found[0]) if found else 1
+    return min(at, max(0, len(written) - 1))

@@ -1,0 +1,1 @@
+"""Where changes come from: kernel input devices, and takes that are played in their place."""

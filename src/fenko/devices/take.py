@@ -1,0 +1,189 @@
+"""Reads takes: recorded passes of control and focus changes, one JSON object a line."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+
+from fenko.core.axes import Detents
+from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.controls import BUTTON, MOTION, inputs_of, shape_of
+from fenko.core.keys import MODIFIERS
+from fenko.core.plan import FOCUS_FIELDS, Focus, Surface
+from fenko.core.words import nearest
+
+VERSION = 1
+_EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
+
+
+class TakeError(Exception):
+    """A take that cannot be played. The message names the file and the line."""
+
+
+class Take(Struct, frozen=True):
+    """A whole take: its name, the surfaces that it was recorded from, and its changes in order of time."""
+
+    name: str
+    surfaces: dict[str, str]
+    changes: list[Change]
+
+
+_Check = Callable[[Any], str | None]
+
+
+class _Lines:
+    """Reads the lines of one take against the surfaces of a desk."""
+
+    def __init__(self, path: Path, surfaces: dict[str, Surface]) -> None:
+        self.path = path
+        self.surfaces = surfaces
+        self.number = 0
+        self.last = 0.0
+        self._inputs: dict[tuple[str, str], tuple[str, _Check]] = {}
+
+    def error(self, message: str, hint: str | None = None) -> TakeError:
+        return TakeError(f"{self.path}:{self.number}: {message}" + (f"; did you mean `{hint}`?" if hint else ""))
+
+    def decode(self, line: bytes) -> dict[str, Any]:
+        try:
+            entry = msgspec.json.decode(line)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as why:
+            raise self.error(f"this line is not whole JSON ({why}); was the take cut off here?") from None
+        if not isinstance(entry, dict):
+            raise self.error("this line is not a JSON object")
+        return entry
+
+    def head(self, entry: dict[str, Any]) -> tuple[str, dict[str, str]]:
+        if "take" not in entry:
+            raise self.error('a take begins with a line such as {"take": 1, "name": "…", "surfaces": {…}}')
+        if entry["take"] != VERSION or isinstance(entry["take"], bool):
+            raise self.error(f"this is take format {entry['take']}; this Fenko reads format {VERSION}")
+        surfaces = entry.get("surfaces", {})
+        if not isinstance(surfaces, dict) or not all(isinstance(kind, str) for kind in surfaces.values()):
+            raise self.error("`surfaces` names each surface and its kind")
+        for surface in surfaces:
+            self.surface(surface)
+        name = entry.get("name", "")
+        return name if isinstance(name, str) else str(name), surfaces
+
+    def surface(self, name: Any) -> Surface:
+        surface = self.surfaces.get(name) if isinstance(name, str) else None
+        if surface is None:
+            raise self.error(f"the desk has no surface `{name}`", nearest(str(name), self.surfaces))
+        return surface
+
+    def change(self, entry: dict[str, Any]) -> Change:
+        t = entry.get("t")
+        if not isinstance(t, int | float) or isinstance(t, bool) or not math.isfinite(t) or t < 0:
+            raise self.error("`t` is the time in seconds, 0 or more")
+        if t < self.last:
+            raise self.error(f"time runs backwards here: {t:g} s after {self.last:g} s")
+        self.last = t = float(t)
+        if "surface" in entry:
+            return (t, *self.control(entry))
+        if FOCUS in entry:
+            return (t, FOCUS, self.focus(entry[FOCUS]))
+        if KEYBOARD in entry:
+            held = entry[KEYBOARD]
+            if not isinstance(held, list) or not all(key in MODIFIERS for key in held if isinstance(key, str)):
+                raise self.error(f"`keyboard` is a list of modifiers: {', '.join(MODIFIERS)}")
+            return (t, KEYBOARD, tuple(held))
+        for event in (UNPLUG, PLUG):
+            if event in entry:
+                return (t, event, self.surface(entry[event]).name)
+        raise self.error(f"this line tells of nothing; expected one of: {', '.join(_EVENTS)}")
+
+    def focus(self, value: Any) -> Focus:
+        if not isinstance(value, dict):
+            raise self.error("`focus` is an object with app, title and program")
+        for key, text in value.items():
+            if key not in FOCUS_FIELDS:
+                raise self.error(f"a focus has no `{key}`", nearest(key, FOCUS_FIELDS))
+            if not isinstance(text, str):
+                raise self.error(f"the focus's `{key}` is a text")
+        return Focus(**value)
+
+    def control(self, entry: dict[str, Any]) -> tuple[str, Any]:
+        try:
+            address, check = self._inputs[entry["surface"], entry["control"]]
+        except (KeyError, TypeError):
+            address, check = self.look_up(entry)
+        value = entry.get("value")
+        wrong = check(value)
+        if wrong is not None:
+            raise self.error(f"{wrong}, not {msgspec.json.encode(value).decode()}")
+        return address, value
+
+    def look_up(self, entry: dict[str, Any]) -> tuple[str, _Check]:
+        surface, named = self.surface(entry["surface"]), entry.get("control")
+        if not isinstance(named, str):
+            raise self.error("`control` names the control that changed")
+        control, _, part = named.partition(".")
+        kernel = surface.kernel_name(control)
+        if kernel is None:
+            raise self.error(f"a {surface.kind} has no control `{control}`", nearest(control, _known(surface)))
+        rest = f".{part}" if part else ""
+        if f"{kernel}{rest}" not in inputs_of(kernel):
+            expected = ", ".join(f"`{control}{one[len(kernel) :]}`" for one in inputs_of(kernel))
+            raise self.error(f"`{named}` does not say which part of `{control}` changed: {expected}")
+        found = (f"{surface.name}.{surface.own_name(kernel)}{rest}", _value_check(kernel, part))
+        self._inputs[entry["surface"], named] = found
+        return found
+
+
+def _known(surface: Surface) -> list[str]:
+    from fenko.core.controls import KINDS
+
+    return [*surface.names, *KINDS[surface.kind]]
+
+
+def _value_check(kernel: str, part: str) -> _Check:
+    """What values an input can have; the check returns what is wrong, or None."""
+    shape = shape_of(kernel)
+    if shape is BUTTON or (part in shape.directions and part not in shape.axes):
+        return lambda value: None if value in (0, 1) and not isinstance(value, bool) else "a button is 0 or 1"
+    if shape is MOTION or shape.turns:
+        most = Detents.MOST_AT_ONCE
+        what = "pixels" if shape is MOTION else "detents"
+        return lambda value: None if _between(value, -most, most) else f"{what} go from -{most} to {most}"
+    least = 0 if shape.axes[part][0] is None else -1
+    return lambda value: None if _between(value, least, 1) else f"this axis goes from {least} to 1"
+
+
+def _between(value: Any, least: float, most: float) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and least <= value <= most
+
+
+def read_take(path: Path, surfaces: dict[str, Surface], progress: Callable[[int], None] | None = None) -> Take:
+    """The take at `path`, checked line by line against the desk's surfaces; raises TakeError.
+
+    `progress` is told now and then how many bytes have been read since it was last told."""
+    lines = _Lines(path, surfaces)
+    changes: list[Change] = []
+    head: tuple[str, dict[str, str]] | None = None
+    told = read = 0
+    try:
+        with path.open("rb") as file:
+            for line in file:
+                lines.number += 1
+                read += len(line)
+                if progress is not None and read - told > 200_000:
+                    progress(read - told)
+                    told = read
+                if line.isspace():
+                    continue
+                entry = lines.decode(line)
+                if head is None:
+                    head = lines.head(entry)
+                else:
+                    changes.append(lines.change(entry))
+    except OSError as why:
+        raise TakeError(f"{path}: cannot be read: {(why.strerror or str(why)).lower()}") from None
+    if head is None:
+        raise TakeError(f"{path}: this file is empty; a take has at least its first line")
+    return Take(*head, changes)

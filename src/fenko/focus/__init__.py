@@ -1,0 +1,1 @@
+"""Which window is in front: from the X server, or from a script."""

@@ -1,0 +1,115 @@
+"""The window in front on an X server, told by its window manager (`_NET_ACTIVE_WINDOW`), event by event."""
+
+from __future__ import annotations
+
+import os
+import socket
+
+from msgspec import Struct
+
+from fenko.core.plan import Focus
+from fenko.system.xserver import Display, NoWindow, open_display
+
+
+class Window(Struct, frozen=True):
+    """A window as a profile's `when` names it, and whether it is in front."""
+
+    id: int
+    focus: Focus
+    front: bool
+
+
+class X11Focus:
+    """Follows the active window. Every method raises DisplayError when the server is gone."""
+
+    name = "X11"
+
+    def __init__(self) -> None:
+        self._display: Display = open_display()
+        self._watched = 0
+        mask = self._display.x.EventMask
+        self._mask = mask.PropertyChange | mask.StructureNotify
+        self._display.select(self._display.root, mask.PropertyChange)
+        self._watch(self._active())
+
+    @property
+    def fd(self) -> int:
+        """Becomes readable when something may have changed; then call `read`."""
+        return self._display.fd
+
+    def managed(self) -> bool:
+        """Whether there is a window manager that tells which window is in front."""
+        return bool(self._display.numbers_property(self._display.root, "_NET_SUPPORTING_WM_CHECK"))
+
+    def current(self) -> Focus:
+        """What is in front now; an empty focus where nothing is."""
+        for _ in range(3):
+            window = self._active()
+            if not window:
+                break
+            try:
+                return self._describe(window)
+            except NoWindow:
+                continue  # it vanished while being read; ask again who is in front
+        return Focus()
+
+    def read(self) -> Focus | None:
+        """The focus after the events that have come; None if none of them can have changed it."""
+        interesting = False
+        names = {self._display.atom(name) for name in ("_NET_ACTIVE_WINDOW", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")}
+        for event in self._display.events():
+            if isinstance(event, self._display.x.PropertyNotifyEvent):
+                interesting = interesting or event.atom in names
+            elif isinstance(event, self._display.x.DestroyNotifyEvent):
+                interesting = True
+        if not interesting:
+            return None
+        window = self._active()
+        if window != self._watched:
+            self._watch(window)
+        return self.current()
+
+    def windows(self) -> list[Window]:
+        """All windows that the window manager lists, the one in front first."""
+        active = self._active()
+        found = []
+        for window in self._display.numbers_property(self._display.root, "_NET_CLIENT_LIST"):
+            try:
+                found.append(Window(window, self._describe(window), window == active))
+            except NoWindow:
+                continue
+        return sorted(found, key=lambda window: not window.front)
+
+    def close(self) -> None:
+        """Stops following."""
+        self._display.close()
+
+    def _active(self) -> int:
+        numbers = self._display.numbers_property(self._display.root, "_NET_ACTIVE_WINDOW")
+        return numbers[0] if numbers else 0
+
+    def _watch(self, window: int) -> None:
+        """Follows the title of this window in place of the one before."""
+        if self._watched:
+            self._display.select(self._watched, 0)
+        if window:
+            self._display.select(window, self._mask)
+        self._watched = window
+
+    def _describe(self, window: int) -> Focus:
+        display = self._display
+        parts = display.text_property(window, "WM_CLASS").split("\0")
+        app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
+        title = display.text_property(window, "_NET_WM_NAME") or display.property(window, "WM_NAME").decode("latin-1")
+        return Focus(app=app, title=title, program=self._program(window))
+
+    def _program(self, window: int) -> str:
+        """The file name of the window's program, if it runs on this machine and may be looked at."""
+        numbers = self._display.numbers_property(window, "_NET_WM_PID")
+        machine = self._display.text_property(window, "WM_CLIENT_MACHINE")
+        if not numbers or machine not in ("", "localhost", socket.gethostname()):
+            return ""
+        try:
+            return os.path.basename(os.readlink(f"/proc/{numbers[0]}/exe")).removesuffix(" (deleted)")
+        except OSError:
+            return ""

@@ -1,0 +1,1 @@
+"""The running desk: devices, focus, engine and outputs wired together."""

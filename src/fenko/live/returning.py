@@ -1,0 +1,61 @@
+"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from math import inf
+
+from fenko.live.loop import Loop
+from fenko.system.inotify import FolderWatch
+from fenko.system.xserver import SOCKETS, display_name, socket_name
+
+_TRY_EVERY = 0.25
+_TRIES = 40
+
+
+class Returning:
+    """Once `wait` is called: calls `attempt` until it says True, some times after the display's socket has appeared,
+    and not otherwise."""
+
+    def __init__(self, loop: Loop, attempt: Callable[[], bool]) -> None:
+        self._loop = loop
+        self._attempt = attempt
+        self._tries = 0
+        self._next = inf
+        self._watch: FolderWatch | None = None
+        self.waiting = False
+        loop.on_time(lambda: self._next, self._try)
+
+    def wait(self) -> None:
+        """Begins to wait."""
+        self.waiting = True
+        self._socket = socket_name(display_name())
+        try:
+            watch = self._watch = FolderWatch(SOCKETS)
+        except OSError:
+            self._start()  # nothing tells when it is back; try for a while
+            return
+        self._loop.add(watch.fd, lambda: self._changed(watch))
+        if self._socket is None or (SOCKETS / self._socket).exists():
+            self._start()
+
+    def _changed(self, watch: FolderWatch) -> None:
+        if any([there and name == self._socket for name, there in watch.read()]):
+            self._start()
+
+    def _start(self) -> None:
+        self._tries = _TRIES
+        self._next = time.monotonic() + _TRY_EVERY
+
+    def _try(self, now: float) -> None:
+        if self._attempt():
+            self._next = inf
+            self.waiting = False
+            if self._watch is not None:
+                self._loop.remove(self._watch.fd)
+                self._watch.close()
+                self._watch = None
+            return
+        self._tries -= 1
+        self._next = now + _TRY_EVERY if self._tries > 0 else inf

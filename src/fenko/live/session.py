@@ -1,0 +1,255 @@
+"""A desk that runs: what changes is fed to the engine, what the engine says is sent, and time passes."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from math import inf
+
+from fenko.core.changes import FOCUS, Change, Effect
+from fenko.core.engine import Engine
+from fenko.core.plan import Focus, Report
+from fenko.desk.load import Desk
+from fenko.focus.x11 import X11Focus
+from fenko.live.loop import Loop
+from fenko.live.returning import Returning
+from fenko.live.surfaces import Surfaces
+from fenko.live.wiring import Output
+from fenko.outputs.keys import OutputError, OutputLost
+from fenko.outputs.x11 import X11Output
+from fenko.system.xserver import DisplayError, display_name
+
+
+class Session:
+    """One run of a desk, from the first device to the last key lifted.
+
+    `say` gets a line for every thing that a person wants to know; `reopen` makes the output anew after a display came
+    back."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        output: Output,
+        reopen: Callable[[], Output],
+        say: Callable[[str], None],
+        report: Report | None = None,
+    ) -> None:
+        self._desk = desk
+        self._say = say
+        self.loop = Loop()
+        self.engine = Engine(desk.plan, report)
+        self._output: Output | None = output
+        self._reopen = reopen
+        self._surfaces: Surfaces | None = None
+        self._focus: X11Focus | None = None
+        self._follows_focus = False
+        self._settling: Focus | None = None
+        self._settled_at = inf
+        self._profile = self.engine.profile
+        self._paused = False
+        self._take: list[Change] = []
+        self._take_at = 0
+        self._take_start = 0.0
+        self._returning = Returning(self.loop, self._try_display)
+        self.loop.on_time(lambda: self._settled_at, self._settle)
+        self.loop.on_time(self._take_due, self._play_on)
+        self.loop.on_time(lambda: self.engine.deadline, self._advance)
+
+    # --- Wiring ---
+
+    def use_devices(self, share: bool = False) -> None:
+        """Takes changes from the desk's devices; with `share`, without keeping them from other programs."""
+        self._surfaces = Surfaces(self._desk, self.loop, self.feed, self._pass_motion, time.monotonic, self._say, share)
+        self._surfaces.start()
+
+    def use_focus(self) -> None:
+        """Follows the window in front, where there is an X server that tells."""
+        self._follows_focus = True
+        try:
+            self._open_focus()
+        except DisplayError as why:
+            self._say(f"focus: unknown, profiles change by hand only ({why})")
+
+    def _open_focus(self) -> None:
+        focus = X11Focus()
+        if not focus.managed():
+            self._say("focus: no window manager tells which window is in front yet")
+        self._focus = focus
+        self.loop.add(focus.fd, self._focus_readable)
+        current = focus.current()
+        self._say(f"focus: followed on display {display_name()}; in front is {_shown(current)}")
+        self.feed([(time.monotonic(), FOCUS, current)])
+
+    def listen_to_output(self) -> None:
+        """Lets the X11 output hear of changed layouts, and notice when its display goes away."""
+        if isinstance(self._output, X11Output):
+            self.loop.add(self._output.fd, self._output_readable)
+
+    def play(self, changes: Sequence[Change]) -> None:
+        """Plays a take in its own time from now; the session ends some time after its last change."""
+        self._take = list(changes)
+        self._take_start = time.monotonic()
+        if not self._take:
+            self.loop.stop()
+
+    # --- Changes ---
+
+    def feed(self, changes: Sequence[Change]) -> None:
+        """Feeds changes and sends what comes of them."""
+        if self._settling is not None and changes[0][1] != FOCUS:
+            # A hand is at work: the keys go to the window that is in front now, settled or not.
+            self._settle(changes[0][0])
+        engine = self.engine
+        for change in changes:
+            effects = engine.feed(change)
+            if effects:
+                self._send(effects)
+
+    def _advance(self, now: float) -> None:
+        effects = self.engine.advance(now)
+        if effects:
+            self._send(effects)
+        self._end_of_take()
+
+    def _send(self, effects: Sequence[Effect]) -> None:
+        output = self._output
+        if output is not None:
+            try:
+                output.send(effects)
+            except OutputLost:
+                self._lose_display()
+        if self.engine.profile is not self._profile or self.engine.paused != self._paused:
+            self._state_changed()
+
+    def _pass_motion(self, raw: bytes) -> None:
+        if self._output is not None:
+            try:
+                self._output.pass_motion(raw)
+            except OutputLost:
+                self._lose_display()
+
+    def _state_changed(self) -> None:
+        if self.engine.profile is not self._profile:
+            self._profile = self.engine.profile
+            how = "by hand" if self.engine.by_hand else f"in front is {_shown(self.engine.focus)}"
+            self._say(f"profile: {self._profile.name} ({how})")
+        if self.engine.paused != self._paused:
+            self._paused = self.engine.paused
+            if self._surfaces is not None:
+                (self._surfaces.lend if self._paused else self._surfaces.take_back)()
+            self._say("paused: other programs have the surfaces" if self._paused else "running again")
+
+    # --- Takes ---
+
+    def _take_due(self) -> float:
+        if self._take_at < len(self._take):
+            return self._take_start + self._take[self._take_at][0]
+        return inf
+
+    def _play_on(self, now: float) -> None:
+        while self._take_due() <= now:
+            t, address, value = self._take[self._take_at]
+            self._take_at += 1
+            self.feed([(self._take_start + t, address, value)])
+        self._end_of_take()
+
+    def _end_of_take(self) -> None:
+        if self._take and self._take_at == len(self._take) and self.engine.deadline == inf:
+            self.loop.stop()
+
+    # --- Focus ---
+
+    def _focus_readable(self) -> None:
+        assert self._focus is not None
+        try:
+            focus = self._focus.read()
+        except DisplayError:
+            self._lose_display()
+            return
+        if focus is None:
+            return
+        if focus == self.engine.focus:
+            self._settling, self._settled_at = None, inf  # it only flickered
+        elif focus != self._settling:
+            if self._settling is None:
+                self._settled_at = time.monotonic() + self._desk.plan.timing.settle
+            self._settling = focus
+
+    def _settle(self, now: float) -> None:
+        focus, self._settling, self._settled_at = self._settling, None, inf
+        if focus is not None:
+            self.feed([(now, FOCUS, focus)])
+
+    # --- Displays that go and come back ---
+
+    def _output_readable(self) -> None:
+        assert isinstance(self._output, X11Output)
+        try:
+            self._output.listen()
+        except OutputLost:
+            self._lose_display()
+
+    def _lose_display(self) -> None:
+        """Releases everything, says it once, and waits for the display to come back."""
+        if self._returning.waiting:
+            return
+        self._returning.wait()
+        self._say(f"display {display_name()} is gone; Fenko waits for it to come back")
+        if self._focus is not None:
+            self.loop.remove(self._focus.fd)
+            self._focus.close()
+            self._focus = None
+        if isinstance(self._output, X11Output):
+            self.loop.remove(self._output.fd)
+            self._output.close()
+            self._output = None
+        self._settling, self._settled_at = None, inf
+        now = time.monotonic()
+        self._send(self.engine.release_all(now))
+        self.feed([(now, FOCUS, Focus())])
+
+    def _try_display(self) -> bool:
+        """One attempt to open the display again; True if it worked."""
+        try:
+            if self._output is None:
+                self._output = self._reopen()
+                self.listen_to_output()
+            if self._follows_focus and self._focus is None:
+                self._open_focus()
+        except (DisplayError, OutputError):
+            return False
+        self._say(f"display {display_name()} is back")
+        return True
+
+    # --- The end ---
+
+    def run(self) -> None:
+        """Runs until a signal or the end of the take; then lifts everything and gives the devices back."""
+        try:
+            with self.loop:
+                self.loop.run()
+        finally:
+            self.close()
+
+    def close(self) -> None:
+        """Lifts everything, gives the devices back and closes the output."""
+        try:
+            effects = self.engine.release_all(time.monotonic())
+            if effects and self._output is not None:
+                self._output.send(effects)
+        except OutputLost:
+            pass  # nothing can be down on a display that is gone
+        finally:
+            if self._surfaces is not None:
+                self._surfaces.close()
+            if self._focus is not None:
+                self._focus.close()
+            if self._output is not None:
+                self._output.close()
+
+
+def _shown(focus: Focus) -> str:
+    """A window in words."""
+    name = focus.app or focus.program
+    title = f' "{focus.title}"' if focus.title else ""
+    return f"{name}{title}".strip() or "nothing"

@@ -1,0 +1,193 @@
+"""The surfaces of a running desk: finds their devices, opens and takes them over, and follows their coming and going."""
+
+from __future__ import annotations
+
+import errno
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from fenko.core.changes import PLUG, UNPLUG, Change
+from fenko.core.remedies import input_denied
+from fenko.desk.load import Desk
+from fenko.devices.node import OpenNode
+from fenko.devices.things import DEVICE_FOLDER, Node, list_nodes, read_node
+from fenko.live.loop import Loop
+from fenko.system.inotify import FolderWatch
+
+
+class Surfaces:
+    """Feeds the changes of every device that a surface's links name. `say` is told of each coming and going, once.
+
+    `share`: nothing is taken over, whatever the desk says."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        loop: Loop,
+        feed: Callable[[Sequence[Change]], None],
+        motion: Callable[[bytes], None],
+        now: Callable[[], float],
+        say: Callable[[str], None],
+        share: bool,
+    ) -> None:
+        self._desk = desk
+        self._loop = loop
+        self._feed = feed
+        self._motion = motion
+        self._now = now
+        self._say = say
+        self._open: dict[str, OpenNode] = {}
+        self._share = share
+        self._lent = False
+        self._complained: set[str] = set()
+        self._watch: FolderWatch | None = None
+
+    def start(self) -> None:
+        """Opens what is there and follows what comes."""
+        self._watch_folder()
+        for node in list_nodes():
+            self._attach(node, quietly=True)
+        for name, surface in self._desk.links.items():
+            nodes = self._nodes_of(name)
+            if nodes:
+                self._say(f"surface {name}: {_described(nodes)}{self._hands(name)}")
+            elif not surface.links:
+                self._say(f"surface {name}: the desk gives it no links, so no device can be it")
+            elif name not in self._complained:
+                self._say(f"surface {name}: not here yet ({' or '.join(surface.links)})")
+
+    def _watch_folder(self) -> None:
+        """Watches the folder of the event nodes; the one above as long as no input device exists at all."""
+        folder = DEVICE_FOLDER if DEVICE_FOLDER.is_dir() else DEVICE_FOLDER.parent
+        try:
+            watch = self._watch = FolderWatch(folder)
+        except OSError as why:
+            self._say(f"devices that are plugged in later will not be noticed: {why.strerror} ({folder})")
+            return
+        self._loop.add(watch.fd, lambda: self._folder_changed(watch, folder))
+
+    def _folder_changed(self, watch: FolderWatch, folder: Path) -> None:
+        for name, there in watch.read():
+            if folder != DEVICE_FOLDER:
+                if name == DEVICE_FOLDER.name and there:
+                    self._loop.remove(watch.fd)
+                    watch.close()
+                    self._watch_folder()
+                    for found in list_nodes():
+                        self._attach(found)
+                    return
+                continue
+            path = str(DEVICE_FOLDER / name)
+            if not there:
+                self._detach(path)
+            elif name.startswith("event") and path not in self._open:
+                node = read_node(name)
+                if node is not None:
+                    self._attach(node)
+
+    def _surface_for(self, node: Node) -> str | None:
+        """The surface that a link gives this node to; a link that says more wins."""
+        found = [
+            (len(link), name)
+            for name, surface in self._desk.links.items()
+            for link in surface.links
+            if node.matches(link)
+        ]
+        return max(found)[1] if found else None
+
+    def _exclusive(self, name: str) -> bool:
+        return self._desk.links[name].exclusive and not self._share
+
+    def _attach(self, node: Node, quietly: bool = False) -> None:
+        name = self._surface_for(node)
+        if name is None or node.path in self._open:
+            return
+        first = not self._nodes_of(name)
+        try:
+            opened = OpenNode(node, self._desk.plan.surfaces[name], self._exclusive(name), self._motion)
+        except OSError as why:
+            self._complain(name, node, why)
+            return
+        self._complained.discard(name)
+        self._open[node.path] = opened
+        self._loop.add(opened.fd, lambda: self._readable(opened))
+        if self._lent:
+            opened.lend()
+        if first:
+            self._feed([(self._now(), PLUG, name)])
+            if not quietly:
+                self._say(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
+
+    def _complain(self, name: str, node: Node, why: OSError) -> None:
+        """Says once why a device cannot be used, and what helps."""
+        if why.errno in (errno.ENODEV, errno.ENOENT) or name in self._complained:
+            return
+        self._complained.add(name)
+        if why.errno in (errno.EACCES, errno.EPERM):
+            remedy = "\n".join(f"    {command}" for command in input_denied(node.vendor, node.product))
+            self._say(f"surface {name}: {node.path} may not be read by this user. To allow it for good:\n{remedy}")
+        elif why.errno == errno.EBUSY:
+            self._say(
+                f"surface {name}: another program has taken {node.path} over; close it and plug the surface in again"
+            )
+        else:
+            self._say(f"surface {name}: {node.path} cannot be used: {why.strerror or why}")
+
+    def _readable(self, opened: OpenNode) -> None:
+        try:
+            changes = opened.read()
+        except OSError:
+            self._detach(opened.node.path)
+            return
+        if changes:
+            self._feed(changes)
+
+    def _detach(self, path: str) -> None:
+        opened = self._open.pop(path, None)
+        if opened is None:
+            return
+        self._loop.remove(opened.fd)
+        opened.close()
+        name = opened.surface.name
+        self._feed([(self._now(), UNPLUG, name)])
+        if not self._nodes_of(name):
+            self._say(f"surface {name}: gone; it works again as soon as it is back")
+
+    def _nodes_of(self, name: str) -> list[OpenNode]:
+        return [opened for opened in self._open.values() if opened.surface.name == name]
+
+    def _hands(self, name: str) -> str:
+        """Who has the surface, in words."""
+        if not self._exclusive(name):
+            return ", other programs see it too"
+        if all(node.grabbed for node in self._nodes_of(name)):
+            return ", taken over"
+        return ", will be taken over when all its keys are up"
+
+    def lend(self) -> None:
+        """Lets other programs have all surfaces, while Fenko is paused."""
+        self._lent = True
+        for opened in self._open.values():
+            opened.lend()
+
+    def take_back(self) -> None:
+        """Takes them over again."""
+        self._lent = False
+        for opened in self._open.values():
+            opened.take_back()
+
+    def close(self) -> None:
+        """Gives every device back."""
+        for opened in self._open.values():
+            self._loop.remove(opened.fd)
+            opened.close()
+        self._open.clear()
+        if self._watch is not None:
+            self._loop.remove(self._watch.fd)
+            self._watch.close()
+
+
+def _described(nodes: list[OpenNode]) -> str:
+    first = nodes[0].node
+    count = f"{len(nodes)} nodes" if len(nodes) > 1 else Path(first.path).name
+    return f"{first.name or first.link} ({first.link}, {count})"

@@ -1,0 +1,133 @@
+"""Keys and pointer through the kernel: two virtual devices made with uinput.
+
+They vanish with the process that made them, and the kernel lifts what they held down: nothing can stay stuck, however
+the process ends.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from math import trunc
+
+from fenko.core.controls import BUTTON_CODES
+from fenko.core.keys import KERNEL_KEYS
+from fenko.core.remedies import uinput_denied, uinput_missing
+from fenko.outputs.keys import KeyOutput, OutputError
+from fenko.outputs.layout import Layout
+from fenko.system.kernel import EVENT, KEY, OWN_PHYS, REL
+
+UINPUT = "/dev/uinput"
+_REL_X, _REL_Y, _REL_HWHEEL, _REL_WHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE = 0, 1, 6, 8, 11, 12
+FINE_PER_LINE = 120
+_BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
+
+
+def _event(kind: int, code: int, value: int) -> bytes:
+    return EVENT.pack(0, 0, kind, code, value)
+
+
+_REPORT = _event(0, 0, 0)
+
+
+def why_not() -> OutputError | None:
+    """What keeps this user from making virtual devices; None if nothing does."""
+    if not os.path.exists(UINPUT):
+        return OutputError(f"{UINPUT} is not there: the kernel's uinput module is not loaded", uinput_missing())
+    if not os.access(UINPUT, os.W_OK):
+        return OutputError(f"{UINPUT} may not be written by this user", uinput_denied())
+    return None
+
+
+class KernelOutput(KeyOutput):
+    """Fenko's own keyboard and mouse, as the rest of the system sees them."""
+
+    name = "the kernel's virtual keyboard"
+
+    def __init__(self, layout: Layout, warn: Callable[[str], None]) -> None:
+        super().__init__(warn)
+        reason = why_not()
+        if reason is not None:
+            raise reason
+        from evdev import UInput, UInputError
+        from evdev.ecodes import EV_KEY, EV_REL
+
+        try:
+            self._keyboard = UInput({EV_KEY: sorted(KERNEL_KEYS.values())}, name="Fenko keys", phys=f"{OWN_PHYS}keys")
+            axes = [_REL_X, _REL_Y, _REL_WHEEL, _REL_HWHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE]
+            self._pointer = UInput(
+                {EV_KEY: sorted(_BUTTONS.values()), EV_REL: axes}, name="Fenko pointer", phys=f"{OWN_PHYS}pointer"
+            )
+        except (UInputError, OSError) as why:
+            raise OutputError(f"{UINPUT} refuses to make a device: {why}") from why
+        self._keyboard_fd = self._keyboard.fd
+        self._pointer_fd = self._pointer.fd
+        self._layout = layout
+        self._keys = b""
+        self._moves = b""
+        self._fine = {_REL_WHEEL: 0.0, _REL_HWHEEL: 0.0}
+        self._still = {_REL_X: 0.0, _REL_Y: 0.0}
+        self._down_events = {code: _event(KEY, code, 1) + _REPORT for code in KERNEL_KEYS.values()}
+        self._up_events = {code: _event(KEY, code, 0) + _REPORT for code in KERNEL_KEYS.values()}
+
+    def _codes(self, key: str) -> tuple[int, ...] | None:
+        return self._layout.codes(key)
+
+    def _press(self, code: int) -> None:
+        self._keys += self._down_events[code]
+
+    def _release(self, code: int) -> None:
+        self._keys += self._up_events[code]
+
+    def _type(self, text: str) -> None:
+        for character in text:
+            codes = self._layout.typed(character)
+            if codes is None:
+                self._warn_once(
+                    character, f"`{character}` cannot be typed by {self.name} with layout {self._layout.name}"
+                )
+                continue
+            for code in codes:
+                self._press(code)
+            for code in reversed(codes):
+                self._release(code)
+
+    def pass_motion(self, raw: bytes) -> None:
+        os.write(self._pointer_fd, raw)
+
+    def _move(self, dx: float, dy: float) -> None:
+        for axis, by in ((_REL_X, dx), (_REL_Y, dy)):
+            self._still[axis] += by
+            whole = trunc(self._still[axis])
+            if whole:
+                self._still[axis] -= whole
+                self._moves += _event(REL, axis, whole)
+        self._moves += _REPORT
+
+    def _scroll(self, dx: float, dy: float) -> None:
+        # Wheels turn away from the hand in the kernel; lines grow downwards here.
+        for axis, fine_axis, lines in ((_REL_WHEEL, _REL_WHEEL_FINE, -dy), (_REL_HWHEEL, _REL_HWHEEL_FINE, dx)):
+            if not lines:
+                continue
+            self._moves += _event(REL, fine_axis, round(lines * FINE_PER_LINE))
+            self._fine[axis] += lines
+            whole = trunc(round(self._fine[axis], 6))
+            if whole:
+                self._fine[axis] -= whole
+                self._moves += _event(REL, axis, whole)
+        self._moves += _REPORT
+
+    def _button(self, button: str, on: bool) -> None:
+        self._moves += _event(KEY, _BUTTONS[button], int(on)) + _REPORT
+
+    def _flush(self) -> None:
+        if self._keys:
+            keys, self._keys = self._keys, b""
+            os.write(self._keyboard_fd, keys)
+        if self._moves:
+            moves, self._moves = self._moves, b""
+            os.write(self._pointer_fd, moves)
+
+    def close(self) -> None:
+        for device in (self._keyboard, self._pointer):
+            device.close()

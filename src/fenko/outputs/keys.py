@@ -1,0 +1,120 @@
+"""What every output of keys and pointer shares: it counts key codes, so that a Shift that two keys need stays down."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+
+from fenko.core.changes import Effect
+from fenko.core.keys import format_key
+from fenko.system.kernel import EVENT, REL
+
+
+class OutputError(Exception):
+    """An output that cannot be used. `remedy` holds commands that help, if there are any."""
+
+    def __init__(self, message: str, remedy: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.remedy = list(remedy)
+
+
+class OutputLost(Exception):
+    """An output that was there and went away, such as a display that was closed."""
+
+
+class KeyOutput(ABC):
+    """Sends keys and pointer moves somewhere. `warn` is told, once each, of keys that cannot be made there."""
+
+    name = "none"
+
+    def __init__(self, warn: Callable[[str], None]) -> None:
+        self._warn = warn
+        self._warned: set[str] = set()
+        self._down: dict[int, int] = {}
+        self._made: dict[str, tuple[int, ...]] = {}
+
+    def send(self, effects: Sequence[Effect]) -> None:
+        """Sends effects in order; those of other outputs are left alone. Raises OutputLost."""
+        for effect in effects:
+            out, act = effect[1], effect[2]
+            if out == "keys":
+                if act == "down":
+                    self._key_down(effect[3])
+                elif act == "up":
+                    self._key_up(effect[3])
+                else:
+                    self._type(effect[3])
+            elif out == "pointer":
+                if act == "move":
+                    self._move(effect[3], effect[4])
+                elif act == "scroll":
+                    self._scroll(effect[3], effect[4])
+                else:
+                    self._button(effect[3], act == "down")
+        self._flush()
+
+    def _key_down(self, key: str) -> None:
+        codes = self._codes(key)
+        if codes is None:
+            self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
+            return
+        self._made[key] = codes
+        for code in codes:
+            count = self._down.get(code, 0)
+            self._down[code] = count + 1
+            if not count:
+                self._press(code)
+
+    def _key_up(self, key: str) -> None:
+        # What comes up is what went down, even if the layout has changed in between.
+        for code in reversed(self._made.pop(key, ())):
+            count = self._down.get(code, 0)
+            if count > 1:
+                self._down[code] = count - 1
+            elif count:
+                del self._down[code]
+                self._release(code)
+
+    def _warn_once(self, what: str, message: str) -> None:
+        if what not in self._warned:
+            self._warned.add(what)
+            self._warn(message)
+
+    def pass_motion(self, raw: bytes) -> None:
+        """Hands on a mouse's moves: raw kernel events, moves and ends of reports and nothing else."""
+        moved = [0, 0]
+        for _, _, kind, code, value in EVENT.iter_unpack(raw):
+            if kind == REL:
+                moved[code] += value
+        self._move(*moved)
+        self._flush()
+
+    @abstractmethod
+    def _codes(self, key: str) -> tuple[int, ...] | None:
+        """The codes that make a key, modifiers first; None if it cannot be made."""
+
+    @abstractmethod
+    def _press(self, code: int) -> None: ...
+
+    @abstractmethod
+    def _release(self, code: int) -> None: ...
+
+    @abstractmethod
+    def _type(self, text: str) -> None: ...
+
+    @abstractmethod
+    def _move(self, dx: float, dy: float) -> None: ...
+
+    @abstractmethod
+    def _scroll(self, dx: float, dy: float) -> None: ...
+
+    @abstractmethod
+    def _button(self, button: str, on: bool) -> None: ...
+
+    @abstractmethod
+    def _flush(self) -> None:
+        """Everything said so far leaves now."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Lets go of the output. What is still down comes up."""

@@ -1,0 +1,1 @@
+"""Thin wrappers over the operating system that devices, focus and outputs share."""

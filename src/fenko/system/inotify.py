@@ -1,0 +1,48 @@
+"""Tells when files of a folder come, go or change their permissions, without polling (Linux inotify).
+
+The binding is our own few lines: the packaged ones look for the C library by running a compiler or `ldconfig` at start.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import os
+import struct
+from collections.abc import Iterator
+from pathlib import Path
+
+_CREATED, _ATTRIBUTES, _MOVED_IN, _DELETED, _MOVED_OUT = 0x100, 0x4, 0x80, 0x200, 0x40
+_HEAD = struct.Struct("@iIII")
+
+
+class FolderWatch:
+    """Watches one folder. `fd` becomes readable when something has changed. Raises OSError if it cannot."""
+
+    def __init__(self, folder: Path) -> None:
+        self._libc = ctypes.CDLL(None, use_errno=True)
+        self.fd: int = self._libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
+        if self.fd < 0:
+            raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
+        mask = _CREATED | _ATTRIBUTES | _MOVED_IN | _DELETED | _MOVED_OUT
+        if self._libc.inotify_add_watch(self.fd, os.fsencode(folder), mask) < 0:
+            number = ctypes.get_errno()
+            os.close(self.fd)
+            raise OSError(number, os.strerror(number), str(folder))
+
+    def read(self) -> Iterator[tuple[str, bool]]:
+        """Names that have changed, and whether they are there (True) or gone (False)."""
+        try:
+            data = os.read(self.fd, 65536)
+        except BlockingIOError:
+            return
+        at = 0
+        while at < len(data):
+            _, mask, _, length = _HEAD.unpack_from(data, at)
+            at += _HEAD.size
+            name = os.fsdecode(data[at : at + length].rstrip(b"\0"))
+            at += length
+            yield name, not mask & (_DELETED | _MOVED_OUT)
+
+    def close(self) -> None:
+        """Stops watching."""
+        os.close(self.fd)
