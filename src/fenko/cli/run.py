@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Sequence
+from contextlib import ExitStack, closing
 from pathlib import Path
 
 import click
@@ -50,28 +51,38 @@ def command(desk_folder: Path | None, dry: bool, take_path: Path | None, play_fo
 
 def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.live.guard import Guard
+    from fenko.live.loop import Loop
     from fenko.live.session import Session
     from fenko.live.wiring import Output, choose_output
     from fenko.outputs.keys import OutputError
     from fenko.outputs.listing import ListingOutput
     from fenko.system.xserver import display_name
 
-    # Before anything else is opened: the guard shall hold nothing but the ledger.
-    guard = Guard() if display_name() and not dry else None
     start = time.monotonic()
+    with ExitStack() as stack:
+        # First of all: from here on Ctrl-C ends the loop, and never breaks into the middle of something.
+        loop = stack.enter_context(Loop())
+        # Before the display is opened: the guard shall hold nothing but the ledger.
+        guard = stack.enter_context(closing(Guard())) if display_name() and not dry else None
 
-    def reopen() -> Output:
-        return choose_output(desk.keys, desk.layout, note, guard.ledger if guard else None).output
-
-    try:
-        if dry:
-            output: Output = ListingOutput(lambda effects: _list(start, effects))
-            note("output: none, what would be sent is printed")
-        else:
+        def choose() -> tuple[Output, str]:
+            if dry:
+                return ListingOutput(lambda effects: _list(start, effects)), "what would be sent is printed"
             choice = choose_output(desk.keys, desk.layout, note, guard.ledger if guard else None)
-            output = choice.output
-            note(f"output: {output.name}, {choice.why}")
-        session = Session(desk, output, reopen, note)
+            return choice.output, choice.why
+
+        try:
+            output, why = choose()
+        except OutputError as error:
+            note(f"fenko: {error}")
+            for line in (
+                ["To allow it for good:", *(f"    {command}" for command in error.remedy)] if error.remedy else []
+            ):
+                note(line)
+            return 1
+        note(f"output: {output.name}, {why}")
+        session = Session(desk, loop, output, lambda: choose()[0], note)
+        stack.callback(session.close)
         session.listen_to_output()
         if not play_focus:
             session.use_focus()
@@ -80,17 +91,7 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
         else:
             session.play(changes)
         note(f"profile: {session.engine.profile.name}; {desk.name} is running, Ctrl-C ends it")
-        session.run()
-    except OutputError as error:
-        note(f"fenko: {error}")
-        if error.remedy:
-            note("To allow it for good:")
-        for line in error.remedy:
-            note(f"    {line}")
-        return 1
-    finally:
-        if guard is not None:
-            guard.close()
+        loop.run()
     note("ended; everything is released")
     return 0
 

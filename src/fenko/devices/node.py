@@ -51,17 +51,21 @@ class OpenNode:
         self.grabbed = False
         self._lent = False
         self._motion = motion if exclusive and surface.passes and surface.kind == "mouse" else None
-        self._device: Any = InputDevice(node.path)
-        self.fd: int = self._device.fd
-        os.set_blocking(self.fd, False)
-        ioctl(self.fd, _EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
         self._down: set[int] = set()
         self._dropping = False
         self._addresses: dict[tuple[int, int], str] = {}
         self._ranges: dict[int, tuple[float, float]] = {}
         self._values: dict[int, float] = {}
-        self._map_controls()
-        self.take_over()
+        self._device: Any = InputDevice(node.path)
+        self.fd: int = self._device.fd
+        try:
+            os.set_blocking(self.fd, False)
+            ioctl(self.fd, _EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
+            self._map_controls()
+            self.take_over()
+        except OSError:
+            self._device.close()
+            raise
 
     def _map_controls(self) -> None:
         prefix = f"{self.surface.name}."
@@ -139,17 +143,20 @@ class OpenNode:
             self._motion(data)
             return []
         changes: list[Change] = []
+        known_now = False
         for seconds, micros, kind, code, value in EVENT.iter_unpack(data):
             if self._dropping:
                 if kind == SYN and code == SYN_REPORT:
                     self._dropping = False
                     self._resynchronise(seconds + micros * _MICROSECOND, changes)
+                    known_now = True
                 continue
             if kind == SYN:
                 self._dropping = code == SYN_DROPPED
                 continue
             address = self._addresses.get((kind, code))
-            if address is None or (kind == KEY and value == _AUTOREPEAT):
+            # What was read together with the overflow is older than the state that was asked for since.
+            if address is None or (kind == KEY and value == _AUTOREPEAT) or (known_now and kind != REL):
                 continue
             changes.append((seconds + micros * _MICROSECOND, address, self._convert(kind, code, value)))
         return changes

@@ -29,6 +29,7 @@ class Session:
     def __init__(
         self,
         desk: Desk,
+        loop: Loop,
         output: Output,
         reopen: Callable[[], Output],
         say: Callable[[str], None],
@@ -36,7 +37,7 @@ class Session:
     ) -> None:
         self._desk = desk
         self._say = say
-        self.loop = Loop()
+        self.loop = loop
         self.engine = Engine(desk.plan, report)
         self._output: Output | None = output
         self._reopen = reopen
@@ -222,14 +223,6 @@ class Session:
         return True
 
     # --- The end ---
-
-    def run(self) -> None:
-        """Runs until a signal or the end of the take; then lifts everything and gives the devices back."""
-        try:
-            with self.loop:
-                self.loop.run()
-        finally:
-            self.close()
 
     def close(self) -> None:
         """Lifts everything, gives the devices back and closes the output."""

@@ -1,0 +1,50 @@
+"""What all tests share: running the built program, and small desks on disk."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+settings.register_profile("all", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("all")
+
+FENKO = [sys.executable, "-m", "fenko"]
+DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
+
+Run = Callable[..., subprocess.CompletedProcess[str]]
+MakeDesk = Callable[..., Path]
+
+
+@pytest.fixture
+def fenko(tmp_path: Path) -> Run:
+    """Runs `fenko …` as a person would, with no display, no desk and no colour unless the test sets them."""
+
+    def run(*arguments: str | Path, timeout: float = 60, **environment: str) -> subprocess.CompletedProcess[str]:
+        kept = {key: value for key, value in os.environ.items() if not key.startswith(("FENKO", "DISPLAY", "WAYLAND"))}
+        kept |= {"XDG_CONFIG_HOME": str(tmp_path / "config"), "PYTHONWARNINGS": "error"} | environment
+        return subprocess.run(
+            [*FENKO, *map(str, arguments)], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
+        )
+
+    return run
+
+
+@pytest.fixture
+def make_desk(tmp_path: Path) -> MakeDesk:
+    """Writes a desk and returns its folder; other files are given by name."""
+
+    def make(text: str, name: str = "desk", **files: str) -> Path:
+        folder = tmp_path / name
+        folder.mkdir(exist_ok=True)
+        (folder / "desk.toml").write_text(text, encoding="utf-8")
+        for file, content in files.items():
+            (folder / f"{file}.toml").write_text(content, encoding="utf-8")
+        return folder
+
+    return make

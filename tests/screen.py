@@ -1,0 +1,128 @@
+"""A virtual screen for tests: Xvfb with a window manager, and windows of real programs."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+NEEDED = {"Xvfb": "xvfb", "openbox": "openbox", "xterm": "xterm", "xprop": "x11-utils", "xdotool": "xdotool"}
+MISSING = [package for command, package in NEEDED.items() if shutil.which(command) is None]
+needs_screen = pytest.mark.skipif(bool(MISSING), reason=f"needs a virtual screen: apt-get install {' '.join(MISSING)}")
+
+
+def wait_for(condition: Callable[[], object], what: str, seconds: float = 15) -> object:
+    """Waits until `condition()` is true and returns it."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        value = condition()
+        if value:
+            return value
+        time.sleep(0.03)
+    raise AssertionError(f"waited {seconds} s for {what}")
+
+
+def _traces(number: int) -> tuple[Path, Path]:
+    """The files by which an X server is known."""
+    return Path(f"/tmp/.X11-unix/X{number}"), Path(f"/tmp/.X{number}-lock")
+
+
+class Screen:
+    """One X server. Everything started on it ends with it."""
+
+    def __init__(self) -> None:
+        self.processes: list[subprocess.Popen[bytes]] = []
+        # Numbers of processes differ, so tests that run side by side take different displays.
+        free = (number for number in range(100 + os.getpid() % 5000, 9999) if not _traces(number)[0].exists())
+        self.number = next(free)
+        self.display = f":{self.number}"
+        self.start()
+
+    def start(self) -> None:
+        """Starts the server, also anew after `stop`."""
+        self.server = subprocess.Popen(
+            ["Xvfb", self.display, "-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        wait_for(lambda: self.ask("xprop", "-root").returncode == 0, "the X server")
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """The environment of a program on this screen."""
+        return os.environ | {"DISPLAY": self.display, "LC_ALL": "C.UTF-8"}
+
+    def ask(self, *command: str) -> subprocess.CompletedProcess[str]:
+        """Runs a short command on the screen."""
+        return subprocess.run(command, env=self.environment, capture_output=True, text=True, check=False)
+
+    def spawn(self, *command: str) -> subprocess.Popen[bytes]:
+        """Starts a program on the screen."""
+        process = subprocess.Popen(
+            command, env=self.environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+        )
+        self.processes.append(process)
+        return process
+
+    def manage(self) -> None:
+        """Starts the window manager."""
+        self.spawn("openbox")
+        wait_for(lambda: "window id" in self.ask("xprop", "-root", "_NET_SUPPORTING_WM_CHECK").stdout, "openbox")
+
+    def terminal(self, app: str, title: str, writes: Path) -> str:
+        """Opens an xterm of that class that appends each typed line to a file; returns its window."""
+        script = f"while IFS= read -r line; do printf '%s\\n' \"$line\" >>'{writes}'; done"
+        self.spawn("xterm", "-class", app, "-T", title, "-u8", "-e", "bash", "-c", script)
+        found = wait_for(
+            lambda: self.ask("xdotool", "search", "--class", f"^{app}$").stdout.split(), f"the {app} window"
+        )
+        assert isinstance(found, list)
+        return str(found[-1])
+
+    def raise_window(self, window: str) -> None:
+        """Puts a window in front and waits until it is."""
+        self.ask("xdotool", "windowactivate", "--sync", window)
+        wanted = f"{int(window):#x}"
+        wait_for(lambda: wanted in self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout, "the window in front")
+
+    def keys_down(self) -> list[int]:
+        """The key codes that the server holds down, by its own keymap."""
+        import xcffib.xproto
+
+        connection = xcffib.connect(self.display)
+        keys = connection.core.QueryKeymap().reply().keys
+        connection.disconnect()
+        return [8 * byte + bit for byte, bits in enumerate(keys) for bit in range(8) if bits >> bit & 1]
+
+    def stop(self) -> None:
+        """Ends the server hard, as a crash would."""
+        self.server.kill()
+        self.server.wait()
+        for trace in _traces(self.number):
+            trace.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Ends everything."""
+        for process in self.processes:
+            if process.poll() is None:
+                os.killpg(process.pid, signal.SIGKILL)
+                process.wait()
+        self.stop()
+
+
+@contextmanager
+def screen() -> Iterator[Screen]:
+    """A screen with a window manager."""
+    one = Screen()
+    try:
+        one.manage()
+        yield one
+    finally:
+        one.close()

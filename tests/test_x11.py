@@ -1,0 +1,238 @@
+"""The whole way on a real X server: takes in place of hands, real windows, real keys."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import FENKO, MakeDesk
+from screen import Screen, needs_screen, screen, wait_for
+
+pytestmark = [needs_screen, pytest.mark.xdist_group("screen")]
+
+DESK = """
+format = 1
+[surface.pad]
+kind = "gamepad"
+[output]
+keys = "x11"
+[profile.base.on.pad]
+mode = "f9"
+[profile.frames]
+when = { app = "snipwell" }
+[profile.frames.on.pad]
+south = { do = 'type "frames: Größe ✓ 東" then enter', label = "Name" }
+east = "a"
+west = "shift+b then enter"
+[profile.sound]
+when = { app = "hushdesk", title = "Wings*" }
+[profile.sound.on.pad]
+south = 'type "sound: ελληνικά, кириллица" then enter'
+east = "shift"
+"""
+
+
+@pytest.fixture
+def shown() -> Iterator[Screen]:
+    with screen() as one:
+        yield one
+
+
+class Running:
+    """`fenko run` on a screen, with its messages."""
+
+    def __init__(self, one: Screen, log: Path, *arguments: str) -> None:
+        self.log = log
+        with log.open("wb") as file:
+            self.process = subprocess.Popen([*FENKO, "run", *arguments], env=one.environment, stdout=file, stderr=file)
+        one.processes.append(self.process)
+
+    def says(self, text: str) -> None:
+        wait_for(lambda: text in self.log.read_text(), f"`{text}` in:\n{self.log.read_text()}")
+
+    def end(self) -> int:
+        self.process.send_signal(signal.SIGTERM)
+        return self.process.wait(20)
+
+
+def take(path: Path, *events: tuple[float, str, int]) -> str:
+    lines = [{"take": 1, "name": "test", "surfaces": {"pad": "gamepad"}}]
+    lines += [{"t": t, "surface": "pad", "control": control, "value": value} for t, control, value in events]
+    path.write_text("\n".join(json.dumps(line) for line in lines) + "\n")
+    return str(path)
+
+
+def press(t: float, control: str, length: float = 0.1) -> list[tuple[float, str, int]]:
+    return [(t, control, 1), (t + length, control, 0)]
+
+
+def test_each_window_gets_what_its_profile_says(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    desk = str(make_desk(DESK))
+    frames_file, sound_file = tmp_path / "frames.txt", tmp_path / "sound.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", frames_file)
+    sound = shown.terminal("Hushdesk", "Wings, close", sound_file)
+    once = take(tmp_path / "once.jsonl", *press(0.3, "south"))
+
+    for window, file, expected in (
+        (frames, frames_file, "frames: Größe ✓ 東"),
+        (sound, sound_file, "sound: ελληνικά, кириллица"),
+    ):
+        shown.raise_window(window)
+        done = subprocess.run(
+            [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+        wait_for(lambda file=file: file.exists() and file.read_text(), f"text in {file}\n{done.stderr}")
+        assert file.read_text().splitlines() == [expected]
+    assert not shown.keys_down()
+
+
+def test_the_profile_follows_the_window_while_running(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    files = tmp_path / "frames.txt", tmp_path / "sound.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", files[0])
+    sound = shown.terminal("Hushdesk", "Wings, close", files[1])
+    shown.raise_window(frames)
+    events = [event for t in range(40) for event in press(0.5 + t, "east", 0.5)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)
+    )
+    running.says("profile: frames")
+    wait_for(lambda: shown.keys_down() == [38], "the key a, held")
+    shown.raise_window(sound)
+    running.says("profile: sound (in front is Hushdesk")
+    wait_for(lambda: shown.keys_down() == [50], "Shift, held in the other profile")
+    shown.ask("xdotool", "set_window", "--name", "Rain", sound)
+    running.says("profile: base")
+    assert running.end() == 0
+    assert not shown.keys_down()
+
+
+def test_kill_leaves_no_key_down(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    held = take(tmp_path / "t.jsonl", (0.2, "mode", 1), (0.3, "east", 1), (60, "east", 0))
+    running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", held)
+    wait_for(lambda: len(shown.keys_down()) == 2, "two keys held")
+    running.process.send_signal(signal.SIGKILL)
+    running.process.wait()
+    wait_for(lambda: not shown.keys_down(), "the guard to lift the keys")
+
+
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
+def test_ending_releases(shown: Screen, tmp_path: Path, make_desk: MakeDesk, how: signal.Signals) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    running = Running(
+        shown,
+        tmp_path / "log",
+        "--desk",
+        str(make_desk(DESK)),
+        "--play",
+        take(tmp_path / "t.jsonl", (0.1, "mode", 1), (60, "mode", 0)),
+    )
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    running.process.send_signal(how)
+    assert running.process.wait(20) == 0
+    assert not shown.keys_down()
+    assert "everything is released" in running.log.read_text()
+
+
+def test_a_display_that_goes_away_and_comes_back(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    events = [event for t in range(60) for event in press(0.5 + t, "mode", 0.5)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)
+    )
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    shown.stop()
+    running.says("is gone")
+    shown.start()
+    running.says("is back")
+    wait_for(lambda: shown.keys_down() == [75], "f9 held again")
+    assert running.end() == 0
+    assert running.log.read_text().count("is gone") == 1
+    assert "Traceback" not in running.log.read_text()
+
+
+def test_layout_in_force_decides_the_key(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        """
+        [surface.pad]
+        kind = "gamepad"
+        [profile.base.on.pad]
+        south = "y then z then shift+7 then @z then ö then enter"
+        """
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    for layout, expected in (("de", "yz/yö"), ("us", "yz&zö"), ("fr", "yz7wö")):
+        file.unlink(missing_ok=True)
+        shown.ask("setxkbmap", layout)
+        done = subprocess.run(
+            [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
+            env=shown.environment, capture_output=True, text=True,
+        )  # fmt: skip
+        wait_for(lambda: file.exists() and file.read_text(), f"text\n{done.stderr}")
+        assert file.read_text().splitlines() == [expected], layout
+
+
+def test_more_strange_characters_than_free_keys(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    text = "".join(chr(0x3041 + n) for n in range(60))
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        f"""
+        [surface.pad]
+        kind = "gamepad"
+        [profile.base.on.pad]
+        south = 'type "{text}" then enter'
+        """
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    subprocess.run(
+        [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
+        env=shown.environment, check=True, capture_output=True,
+    )  # fmt: skip
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == [text]
+
+
+def test_windows_prints_what_a_profile_takes(shown: Screen, tmp_path: Path) -> None:
+    shown.terminal("Hushdesk", "Wings", tmp_path / "a")
+    shown.raise_window(shown.terminal("Snipwell", 'Reel "2"', tmp_path / "b"))
+    listed = subprocess.run(
+        [*FENKO, "windows"], env=shown.environment, capture_output=True, text=True, check=True
+    ).stdout
+    assert 'when = { app = "Snipwell" }' in listed
+    assert "Hushdesk" in listed
+    as_json = subprocess.run(
+        [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True, check=True
+    ).stdout
+    front = [window for window in json.loads(as_json) if window["front"]]
+    assert front == [{"front": True, "app": "Snipwell", "title": 'Reel "2"', "program": "xterm"}]
+
+
+def test_windows_that_vanish_while_being_read(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", (60, "mode", 1))
+    )
+    running.says("is running")
+    for number in range(12):
+        process = shown.spawn("xterm", "-class", f"Short{number}", "-e", "true")
+        process.wait(20)
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    running.says("profile: frames")
+    assert running.end() == 0
+    assert "Traceback" not in running.log.read_text()
+
+
+def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk) -> None:
+    environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
+    done = subprocess.run(
+        [*FENKO, "run", "--desk", str(make_desk(DESK))], env=environment, capture_output=True, text=True, timeout=30
+    )
+    assert done.returncode == 1
+    assert "DISPLAY is not set" in done.stderr
+    assert "Traceback" not in done.stderr
