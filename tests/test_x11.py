@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from conftest import FENKO, MakeDesk
 from screen import Screen, needs_screen, screen, wait_for
+from support import FENKO, MakeDesk
 
 pytestmark = [needs_screen, pytest.mark.xdist_group("screen")]
 
@@ -50,7 +50,9 @@ class Running:
     def __init__(self, one: Screen, log: Path, *arguments: str) -> None:
         self.log = log
         with log.open("wb") as file:
-            self.process = subprocess.Popen([*FENKO, "run", *arguments], env=one.environment, stdout=file, stderr=file)
+            self.process = subprocess.Popen(
+                [*FENKO, "run", *arguments], env=one.environment, stdout=file, stderr=file, start_new_session=True
+            )
         one.processes.append(self.process)
 
     def says(self, text: str) -> None:

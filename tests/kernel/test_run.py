@@ -217,14 +217,12 @@ def test_kill_leaves_nothing_down(bench: Bench) -> None:
     assert bench.keys.events(2) == [(e.KEY_LEFTCTRL, 1), (e.KEY_Z, 1)]
     assert bench.pointer.events(1) == [(e.BTN_LEFT, 1)]
     assert _console_modifiers() == _CONSOLE_CTRL
-    with open("/dev/input/mice", "rb", buffering=0) as mice:
-        os.set_blocking(mice.fileno(), False)
-        bench.run.process.send_signal(signal.SIGKILL)
-        bench.run.process.wait()
-        # The kernel takes the virtual devices away with their process, and lifts what they held down as it does.
-        wait_for(lambda: _console_modifiers() == 0, "the console to see Ctrl come up")
-        assert wait_for(mice.read, "a last word of the mouse")[0] & 7 == 0
-    wait_for(lambda: node_named("Fenko keys") is None, "the virtual keyboard to be gone")
+    bench.run.process.send_signal(signal.SIGKILL)
+    bench.run.process.wait()
+    # The kernel takes the virtual devices away with their process, and lifts what they held down as it does.
+    wait_for(lambda: _console_modifiers() == 0, "the console to see Ctrl come up")
+    for name in ("Fenko keys", "Fenko pointer"):
+        wait_for(lambda name=name: node_named(name) is None, f"{name} to be gone")
     key(bench.pad, e.BTN_SOUTH, 0)
     key(bench.mouse, e.BTN_LEFT, 0)
 
@@ -260,9 +258,12 @@ def test_taken_over_only_when_all_keys_are_up(bench: Bench, desk: Path, tmp_path
     other.device.close()
 
 
-def test_without_permission_the_remedy_is_said(desk: Path) -> None:
+def test_without_permission_the_remedy_is_said() -> None:
+    public = Path("/tmp/desk-for-all")
+    public.mkdir(mode=0o755)
+    (public / "desk.toml").write_text(DESK)
     done = subprocess.run(
-        ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", sys.executable, "-m", "fenko", "run", "--desk", str(desk)],
+        ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", sys.executable, "-m", "fenko", "run", "--desk", str(public)],
         capture_output=True, text=True, cwd="/",
     )  # fmt: skip
     assert done.returncode == 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import tomllib
 from pathlib import Path as FilePath
@@ -36,24 +37,31 @@ class Sources:
         self.folder = folder
         self.files: list[_SourceFile] = []
         self.data: dict[str, Any] = {}
+        self._resolved: set[FilePath] = set()
         self.problems: list[Problem] = []
 
     def read(self) -> None:
         """Reads `desk.toml` and everything that it includes."""
         main = self.folder / MAIN_FILE
-        if not self.folder.exists():
-            self._file_problem(self.folder, "there is no such folder", f"a folder that holds a {MAIN_FILE}")
-        elif self.folder.is_dir() and not main.exists():
-            self._file_problem(self.folder, f"this folder has no {MAIN_FILE}", f"a folder that holds a {MAIN_FILE}")
+        expected = f"a folder that holds a {MAIN_FILE}"
+        # os.path asks without raising, also where a folder above may not be entered.
+        if not os.path.lexists(self.folder):
+            self._file_problem(self.folder, "there is no such folder, or it may not be entered", expected)
+        elif not os.path.isdir(self.folder):
+            self.folder, main = self.folder.parent, self.folder
+            self._read_file(main)
+        elif not os.access(self.folder, os.X_OK):
+            self._file_problem(self.folder, "this folder may not be entered by this user", expected)
+        elif not os.path.lexists(main):
+            self._file_problem(self.folder, f"this folder has no {MAIN_FILE}", expected)
         else:
-            self._read_file(main if self.folder.is_dir() else self.folder)
-            if not self.folder.is_dir():
-                self.folder = self.folder.parent
+            self._read_file(main)
 
     def _file_problem(self, path: FilePath, message: str, expected: str | None = None) -> None:
         self.problems.append(Problem(str(path), 0, 0, message, expected=expected))
 
     def _read_file(self, path: FilePath) -> None:
+        self._resolved.add(path.resolve())
         text = self._read_text(path)
         if text is None:
             return
@@ -96,11 +104,11 @@ class Sources:
 
     def _include(self, file: _SourceFile, number: int, pattern: str) -> None:
         where: Path = ("include", number)
-        folder = self.folder if self.folder.is_dir() else self.folder.parent
+        folder = self.folder
         try:
             found = sorted(file.path.parent.glob(pattern)) if pattern else []
             inside = [path for path in found if path.resolve().is_relative_to(folder.resolve())]
-        except (ValueError, NotImplementedError, OSError, IndexError, RecursionError):
+        except (ValueError, NotImplementedError, OSError, IndexError, RuntimeError):
             self.add(where, f"`{pattern}` is not a file name of this folder", file=file)
             return
         if not found:
@@ -108,9 +116,9 @@ class Sources:
         elif len(inside) < len(found):
             self.add(where, f"`{pattern}` lies outside the desk's folder", file=file)
         for path in inside:
-            if path.is_dir():
+            if os.path.isdir(path):
                 self.add(where, f"`{pattern}` is a folder", file=file, expected=f"`{pattern}/*.toml`")
-            elif not any(path.samefile(known.path) for known in self.files):
+            elif path.resolve() not in self._resolved:
                 self._read_file(path)
 
     def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: _SourceFile) -> None:

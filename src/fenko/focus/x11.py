@@ -10,6 +10,9 @@ from msgspec import Struct
 from fenko.core.plan import Focus
 from fenko.system.xserver import Display, NoWindow, open_display
 
+_TELLING = ("_NET_ACTIVE_WINDOW", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
+"""The properties whose change may change what is in front."""
+
 
 class Window(Struct, frozen=True):
     """A window as a profile's `when` names it, and whether it is in front."""
@@ -54,20 +57,27 @@ class X11Focus:
         return Focus()
 
     def read(self) -> Focus | None:
-        """The focus after the events that have come; None if none of them can have changed it."""
-        interesting = False
-        names = {self._display.atom(name) for name in ("_NET_ACTIVE_WINDOW", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")}
+        """The focus after the events that have come; None if none of them can have changed it.
+
+        Asking the server reads further events in passing, which no descriptor will announce again; so this goes on
+        until there are none."""
+        focus: Focus | None = None
+        while self._something_happened():
+            window = self._active()
+            if window != self._watched:
+                self._watch(window)
+            focus = self.current()
+        return focus
+
+    def _something_happened(self) -> bool:
+        names = {self._display.atom(name) for name in _TELLING}
+        happened = False
         for event in self._display.events():
             if isinstance(event, self._display.x.PropertyNotifyEvent):
-                interesting = interesting or event.atom in names
+                happened = happened or event.atom in names
             elif isinstance(event, self._display.x.DestroyNotifyEvent):
-                interesting = True
-        if not interesting:
-            return None
-        window = self._active()
-        if window != self._watched:
-            self._watch(window)
-        return self.current()
+                happened = True
+        return happened
 
     def windows(self) -> list[Window]:
         """All windows that the window manager lists, the one in front first."""

@@ -80,6 +80,7 @@ class Session:
         current = focus.current()
         self._say(f"focus: followed on display {display_name()}; in front is {_shown(current)}")
         self.feed([(time.monotonic(), FOCUS, current)])
+        self._focus_readable()  # what came while the server was asked
 
     def listen_to_output(self) -> None:
         """Lets the X11 output hear of changed layouts, and notice when its display goes away."""

@@ -109,11 +109,14 @@ class X11Output(KeyOutput):
     def listen(self) -> None:
         """Takes note of a changed layout. Raises OutputLost when the server is gone."""
         try:
-            for event in self._display.events():
-                if isinstance(event, self._display.x.MappingNotifyEvent):
-                    self._keymap = None
+            self._hear()
         except DisplayError as why:
             raise OutputLost(str(why)) from why
+
+    def _hear(self) -> None:
+        for event in self._display.events():
+            if isinstance(event, self._display.x.MappingNotifyEvent):
+                self._keymap = None
 
     def send(self, effects: Any) -> None:
         try:
@@ -150,6 +153,7 @@ class X11Output(KeyOutput):
         return self._character(key) or self._lend([key]).get(key)
 
     def _mapping(self) -> _Keymap:
+        self._hear()  # events that came while the server was asked are announced by nothing else
         if self._keymap is None:
             self._keymap = _Keymap(self._display, self._lent)
         return self._keymap

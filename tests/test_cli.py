@@ -1,0 +1,161 @@
+"""The program as a person meets it: help, the demo, and messages that go where they belong."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import select
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from fenko.cli import COMMANDS
+from support import DEMO, FENKO, MakeDesk, Run
+
+
+def test_help_names_every_command_and_loads_none(fenko: Run) -> None:
+    done = fenko("--help")
+    assert all(name in done.stdout for name in COMMANDS)
+    code = (
+        "import sys; sys.argv = ['fenko', '--help']\nimport fenko.cli\ntry: fenko.cli.main()\nexcept SystemExit: pass\n"
+    )
+    code += "print([name for name in sys.modules if name.startswith('fenko.') or name in ('msgspec', 'evdev')])"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert loaded.splitlines()[-1] == "['fenko.cli']"
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help(fenko: Run, command: str) -> None:
+    done = fenko(command, "--help")
+    assert done.returncode == 0
+    assert done.stdout.startswith(f"Usage: fenko {command}")
+
+
+def test_a_misspelt_command_is_bad_use(fenko: Run) -> None:
+    done = fenko("chekc")
+    assert done.returncode == 2
+    assert "Did you mean `check`?" in done.stderr
+
+
+def test_the_demo_plays_without_anything(fenko: Run) -> None:
+    done = fenko("demo", "--instant", HOME="/nonexistent")
+    assert done.returncode == 0, done.stderr
+    for text in (
+        "pad south",
+        "Undo",
+        "Solo this track",
+        "so profile sound",
+        "types",
+        "unplugged",
+        "Still down at the end: nothing",
+    ):
+        assert text in done.stdout
+    assert "\x1b" not in done.stdout
+
+
+def test_the_demo_takes_its_time_and_ends_with_ctrl_c() -> None:
+    start = time.monotonic()
+    process = subprocess.Popen(
+        [*FENKO, "demo"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env=os.environ | {"PYTHONUNBUFFERED": "1"},
+    )
+    assert process.stdout is not None and process.stderr is not None
+    while "1.5  pad south" not in process.stdout.readline():
+        pass
+    assert time.monotonic() - start > 1.4
+    process.send_signal(signal.SIGINT)
+    rest, errors = process.communicate(timeout=10)
+    assert "Ended early" in rest
+    assert "Traceback" not in errors
+    assert process.returncode == 0
+
+
+def test_the_demos_desk_can_be_kept_and_is_never_written_over(fenko: Run, tmp_path: Path) -> None:
+    assert fenko("demo", "--keep", "mine").returncode == 0
+    assert fenko("check", "--desk", "mine", XKB_DEFAULT_LAYOUT="us").returncode == 0
+    (tmp_path / "mine" / "desk.toml").write_text("# mine")
+    assert fenko("demo", "--keep", "mine").returncode == 2
+    assert (tmp_path / "mine" / "desk.toml").read_text() == "# mine"
+
+
+def test_messages_go_to_stderr_and_results_to_stdout(fenko: Run, tmp_path: Path) -> None:
+    head, *rest = (DEMO / "takes/evening.jsonl").read_text().splitlines()
+    soon = [json.loads(line) | {"t": 0.2 + n / 50} for n, line in enumerate(rest[:9])]
+    take = tmp_path / "t.jsonl"
+    take.write_text("\n".join([head, *map(json.dumps, soon)]))
+    done = fenko("run", "--dry", "--desk", DEMO, "--play", take, "--play-focus")
+    assert done.returncode == 0, done.stderr
+    assert "→ profile frames" in done.stdout and "ctrl↓  z↓" in done.stdout and "running" not in done.stdout
+    assert "profile: frames" in done.stderr and "everything is released" in done.stderr and "ctrl↓" not in done.stderr
+
+
+def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "ctrl+z x2 then wait 50ms then f5"\nnorth.hold = "o"'
+    )
+    take = tmp_path / "t.jsonl"
+    lines = [{"take": 1, "name": "x", "surfaces": {}}]
+    for t, control, value in ((0.1, "south", 1), (0.15, "south", 0), (0.3, "north", 1), (0.8, "north", 0)):
+        lines.append({"t": t, "surface": "pad", "control": control, "value": value})
+    take.write_text("\n".join(map(json.dumps, lines)))
+    rehearsed = [
+        json.loads(line) for line in fenko("rehearse", take, "--desk", desk, "--format", "jsonl").stdout.splitlines()
+    ]
+    played = [line.split() for line in fenko("run", "--dry", "--desk", desk, "--play", take).stdout.splitlines()]
+    flat = [(float(t), key) for t, *keys in played for key in keys]
+    assert [key for _, key in flat] == [effect["key"] + {"down": "↓", "up": "↑"}[effect["act"]] for effect in rehearsed]
+    offset = flat[0][0] - rehearsed[0]["t"]
+    for (t, _), effect in zip(flat, rehearsed, strict=True):
+        assert t - offset == pytest.approx(effect["t"], abs=0.002)
+
+
+def test_wrong_options_are_bad_use(fenko: Run) -> None:
+    for arguments in (("run", "--play-focus"), ("check", "--format", "xml"), ("rehearse",)):
+        assert fenko(*arguments).returncode == 2
+
+
+def _on_a_terminal(*arguments: str, **environment: str) -> str:
+    """What a command prints on a terminal."""
+    master, slave = pty.openpty()
+    process = subprocess.Popen(
+        [*FENKO, *arguments], stdout=slave, stderr=slave, stdin=slave, env=os.environ | environment
+    )
+    os.close(slave)
+    printed = b""
+    while process.poll() is None or select.select([master], [], [], 0)[0]:
+        if select.select([master], [], [], 0.1)[0]:
+            try:
+                printed += os.read(master, 65536)
+            except OSError:
+                break
+    process.wait()
+    os.close(master)
+    return printed.decode()
+
+
+def test_colour_on_a_terminal_only_and_never_against_the_users_wish() -> None:
+    assert "\x1b[" in _on_a_terminal("demo", "--instant", NO_COLOR="")
+    assert "\x1b[" not in _on_a_terminal("demo", "--instant", NO_COLOR="1")
+
+
+def test_a_reader_that_goes_away_is_no_traceback(make_desk: MakeDesk) -> None:
+    take = DEMO / "takes/evening.jsonl"
+    command = " ".join([*FENKO, "rehearse", str(take), "--desk", str(DEMO), "|", "head", "-1"])
+    done = subprocess.run(command, shell=True, capture_output=True, text=True)
+    assert "Traceback" not in done.stderr
+
+
+def test_devices_and_windows_without_any(fenko: Run) -> None:
+    done = fenko("devices", "--format", "json")
+    assert isinstance(json.loads(done.stdout), list)
+    done = fenko("windows")
+    assert done.returncode == 1
+    assert "DISPLAY is not set" in done.stderr

@@ -1,0 +1,307 @@
+"""What gestures mean, at the borders of their times, and what must hold whatever hands do."""
+
+from __future__ import annotations
+
+from math import inf
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
+from fenko.core.engine import Engine
+from fenko.core.phrase import parse_phrase
+from fenko.core.plan import (
+    BASE,
+    Binding,
+    Cell,
+    Condition,
+    Focus,
+    Level,
+    Plan,
+    Timing,
+    compile_pattern,
+    compile_profile,
+)
+from fenko.core.rehearsal import rehearse
+from hands import SURFACES, Witness, at_rest, performances, plans
+
+HOLD, STROKE = 0.2, 0.01
+
+
+def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
+    """A plan from phrases: profile=cells, each app's profile named like the app."""
+    levels = {}
+    for name, cells in {BASE: {}, **profiles}.items():
+        controls: dict[str, tuple[Cell, ...]] = {}
+        for address, what in cells.items():
+            gestures = {"press": what} if isinstance(what, str) else what
+            bindings = {gesture: Binding(parse_phrase(phrase)) for gesture, phrase in gestures.items()}
+            whole = ".".join(address.split(".")[:2])
+            controls[whole] = (*controls.get(whole, ()), Cell(address, name, **bindings))
+        levels[name] = Level(name, controls)
+    compiled = {}
+    for name, level in levels.items():
+        conditions = [] if name == BASE else [Condition({"app": (compile_pattern(name),)})]
+        chain = [levels[BASE]] if name == BASE else [levels[BASE], level]
+        compiled[name] = compile_profile(name, conditions, chain, SURFACES)
+    return Plan(SURFACES, compiled, Timing(hold=HOLD, stroke=STROKE))
+
+
+def play(desk: Plan, *changes: Change) -> list[Effect]:
+    """All effects, lifting at the end included."""
+    return [effect for effects in rehearse(desk, changes) for effect in effects]
+
+
+def keys(effects: list[Effect]) -> str:
+    """Key effects in one line: `ctrl+ z+ z- ctrl-`."""
+    return " ".join(f"{effect[3]}{'+' if effect[2] == 'down' else '-'}" for effect in effects if effect[1] == "keys")
+
+
+def press(address: str, t: float, length: float = 0.05) -> tuple[Change, Change]:
+    return (t, address, 1), (t + length, address, 0)
+
+
+def test_keys_go_down_in_order_and_up_in_reverse() -> None:
+    effects = play(plan(base={"pad.south": "ctrl+shift+z"}), *press("pad.south", 1.0, 0.5))
+    assert [effect[0] for effect in effects] == [1.0] * 3 + [1.5] * 3
+    assert keys(effects) == "ctrl+ shift+ z+ z- shift- ctrl-"
+
+
+def test_a_shared_key_goes_down_once_and_up_with_its_last_holder() -> None:
+    desk = plan(base={"pad.south": "ctrl+z", "pad.east": "ctrl+y"})
+    changes = [(1.0, "pad.south", 1), (1.1, "pad.east", 1), (1.2, "pad.south", 0), (1.3, "pad.east", 0)]
+    assert keys(play(desk, *changes)) == "ctrl+ z+ y+ z- y- ctrl-"
+
+
+def test_one_control_holds_alt_while_another_taps_tab() -> None:
+    desk = plan(base={"pad.south": "alt", "dial.dial.right": "tab"})
+    effects = play(desk, (1.0, "pad.south", 1), (1.1, "dial.dial", 2), (2.0, "pad.south", 0))
+    assert keys(effects) == "alt+ tab+ tab- tab+ tab- alt-"
+
+
+def test_what_a_release_undoes_was_fixed_at_its_press() -> None:
+    desk = plan(snipwell={"pad.south": "ctrl+z"}, hushdesk={"pad.south": "s"})
+    changes = [
+        (0.5, FOCUS, Focus("Snipwell")), (1.0, "pad.south", 1), (1.1, FOCUS, Focus("hushdesk")),
+        (1.2, "pad.south", 0), (1.3, "pad.south", 1), (1.4, "pad.south", 0),
+    ]  # fmt: skip
+    assert keys(play(desk, *changes)) == "ctrl+ z+ z- ctrl- s+ s-"
+
+
+@pytest.mark.parametrize(
+    ("length", "expected"), [(HOLD - 0.001, "m+ m-"), (HOLD, "o+ o-"), (HOLD + 0.001, "o+ o-"), (0.0, "m+ m-")]
+)
+def test_tap_and_hold_at_the_border(length: float, expected: str) -> None:
+    desk = plan(base={"pad.north": {"tap": "m", "hold": "o"}})
+    assert keys(play(desk, *press("pad.north", 1.0, length))) == expected
+
+
+def test_a_tap_is_decided_at_the_release_and_a_hold_at_the_threshold() -> None:
+    desk = plan(base={"pad.north": {"tap": "m", "hold": "o"}})
+    assert play(desk, *press("pad.north", 1.0, 0.1))[0][0] == pytest.approx(1.1)
+    held = play(desk, *press("pad.north", 1.0, 0.5))
+    assert [effect[0] for effect in held] == pytest.approx([1.0 + HOLD, 1.5])
+
+
+def test_press_and_release_are_two_actions() -> None:
+    desk = plan(base={"pad.west": {"press": "f9", "release": "f10"}, "pad.south": {"release": "a"}})
+    effects = play(desk, *press("pad.west", 1.0, 2.0))
+    assert keys(effects) == "f9+ f9- f10+ f10-"
+    assert [effect[0] for effect in effects] == pytest.approx([1.0, 3.0, 3.0, 3.0 + STROKE])
+    assert keys(play(desk, *press("pad.south", 1.0))) == "a+ a-"
+
+
+def test_press_and_hold_of_one_control_hold_their_keys_together() -> None:
+    desk = plan(base={"pad.west": {"press": "a", "hold": "b"}})
+    assert keys(play(desk, *press("pad.west", 1.0, 1.0))) == "a+ b+ b- a-"
+
+
+def test_repeats_waits_and_texts_follow_one_another() -> None:
+    desk = plan(base={"pad.east": 'ctrl+z x2 then wait 100ms then type "ü" then f5'})
+    effects = play(desk, *press("pad.east", 1.0))
+    assert keys(effects[:8]) == "ctrl+ z+ z- ctrl- ctrl+ z+ z- ctrl-"
+    assert effects[8] == (pytest.approx(1.0 + 2 * STROKE + 0.1), "keys", "type", "ü")
+    assert keys(effects[9:]) == "f5+ f5-"
+
+
+def test_a_stroke_never_mixes_into_another_controls_keys() -> None:
+    desk = plan(base={"dial.dial.right": "ctrl+up", "pad.south": "a"})
+    effects = play(desk, (1.0, "dial.dial", 1), (1.0 + STROKE / 2, "pad.south", 1), (2.0, "pad.south", 0))
+    assert keys(effects) == "ctrl+ up+ up- ctrl- a+ a-"
+    assert effects[4][0] == 1.0 + STROKE / 2  # and it did not wait
+
+
+def test_a_dial_turned_fast_does_not_lag() -> None:
+    desk = plan(base={"dial.dial.right": "right x10"})
+    effects = play(desk, *[(1.0 + n / 1000, "dial.dial", 1) for n in range(20)])
+    assert keys(effects).count("right+") == 200
+    assert effects[-1][0] <= 1.019 + 10 * STROKE + 1e-9
+
+
+def test_actions_of_one_control_keep_their_order() -> None:
+    desk = plan(base={"dial.dial.right": "a then b"})
+    assert keys(play(desk, (1.0, "dial.dial", 2))) == "a+ a- b+ b- a+ a- b+ b-"
+    desk = plan(base={"pad.east": "a then wait 100ms then b"})
+    changes = [*press("pad.east", 1.0, 0.01), *press("pad.east", 1.02, 0.01)]
+    assert keys(play(desk, *changes)) == "a+ a- b+ b- a+ a- b+ b-"
+
+
+def test_the_topmost_level_owns_all_gestures_and_directions_of_a_control() -> None:
+    desk = plan(
+        base={"pad.north": {"tap": "m", "hold": "o"}, "pad.hat.left": "a", "pad.hat.right": "b", "pad.south": "s"},
+        snipwell={"pad.north": {"tap": "x"}, "pad.hat.left": "c", "pad.south": "nothing"},
+    )
+    front = (0.0, FOCUS, Focus("snipwell"))
+    assert keys(play(desk, front, *press("pad.north", 1.0, 1.0))) == ""
+    assert keys(play(desk, front, (1.0, "pad.hat.x", 1), (2.0, "pad.hat.x", -1), (3.0, "pad.hat.x", 0))) == "c+ c-"
+    assert keys(play(desk, front, *press("pad.south", 1.0))) == ""
+    assert keys(play(desk, *press("pad.south", 1.0))) == "s+ s-"
+
+
+def test_axes_press_past_their_thresholds_with_hysteresis() -> None:
+    desk = plan(base={"pad.trigger-right": "space", "pad.stick-left.up": "pageup", "pad.stick-left.down": "pagedown"})
+    trigger = [(1.0 + n, "pad.trigger-right", value) for n, value in enumerate([0.49, 0.5, 1, 0.41, 0.5, 0.4, 0.0])]
+    effects = play(desk, *trigger)
+    assert [(effect[0], effect[2]) for effect in effects] == [(2.0, "down"), (6.0, "up")]
+    across = [(1.0 + n, "pad.stick-left.y", value) for n, value in enumerate([-1, 1, 0])]
+    assert keys(play(desk, *across)) == "pageup+ pageup- pagedown+ pagedown-"
+
+
+def test_detents_lose_no_fraction() -> None:
+    desk = plan(base={"dial.dial.right": "a", "dial.dial.left": "b"})
+    assert keys(play(desk, *[(1.0 + n, "dial.dial", 0.1) for n in range(30)])).count("a+") == 3
+    assert keys(play(desk, (1.0, "dial.dial", 0.9), (2.0, "dial.dial", -1))) == "b+ b-"
+
+
+def test_unbound_controls_of_a_surface_that_was_taken_over_are_handed_on() -> None:
+    desk = plan(base={"keys.kp1": "x"})
+    changes = [
+        *press("keys.kp2", 1.0),
+        *press("mouse.left", 2.0),
+        (3.0, "mouse.wheel", 1.0),
+        (4.0, "mouse.motion.x", 5),
+    ]
+    assert [effect[1:] for effect in play(desk, *changes, *press("pad.east", 5.0))] == [
+        ("keys", "down", "kp2"), ("keys", "up", "kp2"), ("pointer", "down", "left"), ("pointer", "up", "left"),
+        ("pointer", "scroll", 0, -1.0), ("pointer", "move", 5, 0),
+    ]  # fmt: skip
+
+
+def test_pause_reaches_fenko_when_paused_and_nothing_else_does() -> None:
+    desk = plan(base={"pad.north": {"tap": "pause", "hold": "x"}, "pad.south": "a", "keys.kp1": "b"})
+    changes = [
+        (1.0, "pad.south", 1), *press("pad.north", 1.5), (2.0, "pad.south", 0), *press("pad.south", 2.5),
+        *press("keys.kp2", 3.0), *press("pad.north", 4.0, 1.0), *press("pad.north", 6.0), *press("pad.south", 7.0),
+    ]  # fmt: skip
+    effects = play(desk, *changes)
+    assert keys(effects) == "a+ a- a+ a-"
+    assert [effect[3] for effect in effects if effect[1] == "fenko"] == [True, False]
+
+
+def test_unplugging_lifts_and_ends_but_does_not_tap() -> None:
+    desk = plan(base={"pad.south": "a", "pad.west": {"press": "f9", "release": "f10"}, "pad.north": {"tap": "m"}})
+    changes = [(1.0 + n / 10, address, 1) for n, address in enumerate(["pad.south", "pad.west", "pad.north"])]
+    effects = play(desk, *changes, (1.35, UNPLUG, "pad"))
+    assert keys(effects) == "a+ f9+ a- f9- f10+ f10-"
+
+
+def test_profiles_by_hand_stay_until_auto() -> None:
+    desk = plan(
+        base={"pad.south": "profile next", "pad.east": "profile auto", "pad.north": "profile previous"},
+        snipwell={}, hushdesk={}, beamcart={},
+    )  # fmt: skip
+    changes = [
+        *press("pad.south", 1.0), *press("pad.south", 2.0), (3.0, FOCUS, Focus("beamcart")), *press("pad.north", 4.0),
+        *press("pad.east", 5.0),
+    ]  # fmt: skip
+    effects = [effect[1:] for effect in play(desk, *changes)]
+    assert effects == [
+        ("fenko", "profile", "snipwell", "hand"), ("fenko", "profile", "hushdesk", "hand"),
+        ("fenko", "profile", "snipwell", "hand"), ("fenko", "profile", "beamcart", "focus"),
+    ]  # fmt: skip
+
+
+def test_the_closest_fit_wins_and_among_equals_the_first() -> None:
+    def profile(name: str, *conditions: dict[str, str]) -> tuple[str, list[Condition]]:
+        return name, [Condition({k: (compile_pattern(v),) for k, v in one.items()}) for one in conditions]
+
+    given_profiles = [
+        profile(BASE),
+        profile("any", {"app": "*"}),
+        profile("same", {"app": "snip*"}),
+        profile("title", {"app": "snipwell", "title": "~^reel \\d"}),
+        profile("either", {"program": "hush?esk"}, {"app": "other"}),
+    ]
+    desk = Plan({}, {name: compile_profile(name, conditions, [], {}) for name, conditions in given_profiles})
+    assert desk.choose(Focus("Snipwell", "Reel 2")) == "title"
+    assert desk.choose(Focus("snipwell", "A Reel 2")) == "any"
+    assert desk.choose(Focus("", "", "hushdesk")) == "any"
+    assert Plan({}, {k: v for k, v in desk.profiles.items() if k != "any"}).choose(Focus("other")) == "either"
+    assert Plan({}, {BASE: desk.profiles[BASE]}).choose(Focus("snipwell")) == BASE
+
+
+def test_a_press_the_short_way_leaves_no_trace_behind() -> None:
+    desk = plan(
+        snipwell={"pad.south": "a", "pad.east": "b"},
+        hushdesk={"pad.south": {"press": "c", "hold": "d"}, "pad.east": "b"},
+    )
+    changes = [
+        (0.0, FOCUS, Focus("snipwell")), (1.0, "pad.south", 1), (1.1, "pad.east", 1), (1.2, "pad.south", 0),
+        (1.3, "pad.east", 0), (1.4, FOCUS, Focus("hushdesk")), (1.5, "pad.south", 1), (1.6, "pad.south", 0),
+    ]  # fmt: skip
+    assert keys(play(desk, *changes)) == "a+ b+ a- b- c+ c-"
+
+
+@settings(max_examples=600)
+@given(plans(), performances())
+def test_with_all_controls_at_rest_nothing_stays_down(desk: Plan, changes: list[Change]) -> None:
+    engine, witness = Engine(desk), Witness()
+    for change in changes:
+        witness.see(engine.feed(change))
+        assert set(engine.held) == {name for _, name in witness.down}
+    last = changes[-1][0] if changes else 0.0
+    for change in at_rest(last + 0.001):
+        witness.see(engine.feed(change))
+    while engine.deadline < inf:
+        witness.see(engine.advance(engine.deadline))
+    assert not witness.down
+    assert not engine.release_all(witness.t)
+
+
+@settings(max_examples=600)
+@given(plans(), performances(), st.data())
+def test_time_in_pieces_or_in_one_go_is_the_same(desk: Plan, changes: list[Change], data: st.DataObject) -> None:
+    whole = [effect for effects in rehearse(desk, changes) for effect in effects]
+    engine, pieces, t = Engine(desk), [], 0.0
+    for change in changes:
+        for share in data.draw(st.lists(st.floats(0, 1), max_size=3).map(sorted)):
+            pieces += engine.advance(t + (change[0] - t) * share * 0.999)
+        t = change[0]
+        pieces += engine.feed(change)
+    while engine.deadline < inf:
+        t = engine.deadline
+        pieces += engine.advance(t)
+    pieces += engine.release_all(t)
+    assert pieces == whole
+
+
+@settings(max_examples=600)
+@given(plans(), performances())
+def test_the_short_way_and_the_long_way_are_the_same(desk: Plan, changes: list[Change]) -> None:
+    told: list[str] = []
+    watched = Engine(desk, lambda t, address, gesture, profile, binding: told.append(address))
+    plain = Engine(desk)
+    for change in changes:
+        assert list(plain.feed(change)) == list(watched.feed(change))
+
+
+@settings(max_examples=600)
+@given(plans(), performances())
+def test_release_all_lifts_everything_at_any_moment(desk: Plan, changes: list[Change]) -> None:
+    engine, witness = Engine(desk), Witness()
+    for change in changes:
+        witness.see(engine.feed(change))
+    witness.see(engine.release_all(witness.t))
+    assert not witness.down
+    assert engine.deadline == inf
