@@ -25,8 +25,8 @@ How it keeps its promises
     difference whether time is let pass in one go or in pieces. A hold that is due at the very moment of the release is
     a hold.
 
-6.  The common case is a button that holds keys while nothing else is down. `feed` handles it with two look-ups;
-    everything else goes through `_change`.
+6.  The common case is a button that holds keys while nothing else is down. `feed` handles it with one look-up and
+    keeps it apart (`_alone`); whatever else happens takes it in among the holders first.
 """
 
 from __future__ import annotations
@@ -86,7 +86,9 @@ class Engine:
         self._table: Table = {}
         self._instant: dict[str, tuple[str, ...]] = {}
         self._holders: dict[str, tuple[str, ...]] = {}
-        self._alone = _STROKE  # the cell that `feed` pressed the short way, as long as it holds its keys
+        # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
+        self._alone: str | None = None
+        self._alone_keys: tuple[str, ...] = ()
         self._buttons: dict[str, str] = {}
         self._presses: dict[str, _Press] = {}
         self._lanes: dict[str, list[_Run]] = {}
@@ -104,17 +106,21 @@ class Engine:
         """Takes one change, after all that was due before it. Times must not run backwards."""
         t, address, value = change
         if t < self.deadline:
-            holders = self._holders
             if value == 1:
-                if not holders and (keys := self._instant.get(address)):
-                    holders[address] = keys
-                    self._alone = address
-                    if len(keys) == 2:
-                        return ((t, "keys", "down", keys[0]), (t, "keys", "down", keys[1]))
-                    return [(t, "keys", "down", key) for key in keys]
-            elif value == 0 and address == self._alone and len(holders) == 1:
-                self._alone = _STROKE
-                keys = holders.pop(address)
+                if self._alone is None and not self._holders:
+                    try:
+                        keys = self._instant[address]
+                    except KeyError:
+                        pass
+                    else:
+                        self._alone = address
+                        self._alone_keys = keys
+                        if len(keys) == 2:
+                            return ((t, "keys", "down", keys[0]), (t, "keys", "down", keys[1]))
+                        return [(t, "keys", "down", key) for key in keys]
+            elif value == 0 and address == self._alone:
+                self._alone = None
+                keys = self._alone_keys
                 if len(keys) == 2:
                     return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
                 return [(t, "keys", "up", key) for key in reversed(keys)]
@@ -142,12 +148,20 @@ class Engine:
     @property
     def held(self) -> tuple[str, ...]:
         """The keys and buttons that are down now because of this engine, in the order of going down."""
+        self._take_in()
         keys = (key for held in self._holders.values() for key in held)
         return (*dict.fromkeys(keys), *self._buttons.values())
+
+    def _take_in(self) -> None:
+        """Puts the press that came the short way among the holders, before anything else happens."""
+        if self._alone is not None:
+            self._holders[self._alone] = self._alone_keys
+            self._alone = None
 
     # --- Changes ---
 
     def _change(self, t: float, address: str, value: Any) -> None:
+        self._take_in()
         known = self._shapes.get(address)
         if known is None:
             if address == FOCUS:
@@ -350,8 +364,6 @@ class Engine:
 
     def _lift_holder(self, t: float, holder: str) -> None:
         keys = self._holders.pop(holder, None)
-        if holder == self._alone:
-            self._alone = _STROKE
         if keys:
             still = {key for held in self._holders.values() for key in held}
             self._effects.extend((t, "keys", "up", key) for key in reversed(keys) if key not in still)
@@ -362,10 +374,10 @@ class Engine:
             self._lift_holder(t, _STROKE)
 
     def _release_all(self, t: float) -> None:
+        self._take_in()
         self._effects.extend((t, "keys", "up", key) for key in reversed(self._held_keys()))
         self._effects.extend((t, "pointer", "up", button) for button in dict.fromkeys(self._buttons.values()))
         self._stroking = None
-        self._alone = _STROKE
         for state in (self._holders, self._buttons, self._presses, self._lanes, self._detents):
             state.clear()
 
@@ -409,6 +421,7 @@ class Engine:
     # --- Time ---
 
     def _pass_time(self, now: float) -> None:
+        self._take_in()
         while (due := self._next_due()) is not None and due[0] <= now:
             t, _, happen = due
             happen(t)

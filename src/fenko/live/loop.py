@@ -16,15 +16,32 @@ from types import FrameType, TracebackType
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
+class Timer:
+    """Something that happens by itself at a time; while none is set it costs nothing."""
+
+    __slots__ = ("_set", "tick")
+
+    def __init__(self, timers: dict[Timer, float], tick: Callable[[float], None]) -> None:
+        self._set = timers
+        self.tick = tick
+
+    def set(self, due: float) -> None:
+        """Calls `tick` at `due` (monotonic seconds); `inf` is never."""
+        if due == inf:
+            self._set.pop(self, None)
+        else:
+            self._set[self] = due
+
+
 class Loop:
-    """Calls back when a descriptor is readable, and each `tick` when its time has come.
+    """Calls back when a descriptor is readable, and timers when their time has come.
 
     Used as a context it ends on SIGINT, SIGTERM and SIGHUP, between two events and never within one."""
 
     def __init__(self) -> None:
         self._epoll = select.epoll()
         self._readers: dict[int, Callable[[], None]] = {}
-        self._ticks: list[tuple[Callable[[], float], Callable[[float], None]]] = []
+        self._timers: dict[Timer, float] = {}
         self._stopped = False
         self._wake_read, self._wake_write = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
         self.add(self._wake_read, self._drain)
@@ -42,9 +59,9 @@ class Loop:
             except (OSError, ValueError):
                 return  # the kernel forgets closed descriptors by itself
 
-    def on_time(self, deadline: Callable[[], float], tick: Callable[[float], None]) -> None:
-        """Calls `tick` with the time once `deadline()` has come (`inf`: never)."""
-        self._ticks.append((deadline, tick))
+    def timer(self, tick: Callable[[float], None]) -> Timer:
+        """A timer, not set yet. `tick` is called once with the time when it is due."""
+        return Timer(self._timers, tick)
 
     def stop(self) -> None:
         """Ends `run` after the events at hand."""
@@ -52,19 +69,18 @@ class Loop:
 
     def run(self) -> None:
         """Runs until `stop` or a signal. What was read before a deadline is handled before the deadline."""
-        poll, readers, ticks = self._epoll.poll, self._readers, self._ticks
+        poll, readers, timers = self._epoll.poll, self._readers, self._timers
         while not self._stopped:
-            due = min([deadline() for deadline, _ in ticks], default=inf)
-            timeout = None if due == inf else max(0.0, due - time.monotonic())
+            timeout = max(0.0, min(timers.values()) - time.monotonic()) if timers else None
             for fd, _ in poll(timeout):
                 reader = readers.get(fd)
                 if reader is not None:
                     reader()
-            for deadline, tick in ticks:
-                if deadline() != inf:
-                    now = time.monotonic()
-                    if deadline() <= now:
-                        tick(now)
+            if timers:
+                now = time.monotonic()
+                for timer in [timer for timer, due in timers.items() if due <= now]:
+                    timer.set(inf)
+                    timer.tick(now)
 
     def _drain(self) -> None:
         os.read(self._wake_read, 64)

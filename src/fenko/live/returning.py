@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from math import inf
 
 from fenko.live.loop import Loop
 from fenko.system.inotify import FolderWatch
@@ -22,10 +21,9 @@ class Returning:
         self._loop = loop
         self._attempt = attempt
         self._tries = 0
-        self._next = inf
         self._watch: FolderWatch | None = None
         self.waiting = False
-        loop.on_time(lambda: self._next, self._try)
+        self._timer = loop.timer(self._try)
 
     def wait(self) -> None:
         """Begins to wait."""
@@ -46,11 +44,10 @@ class Returning:
 
     def _start(self) -> None:
         self._tries = _TRIES
-        self._next = time.monotonic() + _TRY_EVERY
+        self._timer.set(time.monotonic() + _TRY_EVERY)
 
     def _try(self, now: float) -> None:
         if self._attempt():
-            self._next = inf
             self.waiting = False
             if self._watch is not None:
                 self._loop.remove(self._watch.fd)
@@ -58,4 +55,5 @@ class Returning:
                 self._watch = None
             return
         self._tries -= 1
-        self._next = now + _TRY_EVERY if self._tries > 0 else inf
+        if self._tries > 0:
+            self._timer.set(now + _TRY_EVERY)

@@ -45,16 +45,17 @@ class Session:
         self._focus: X11Focus | None = None
         self._follows_focus = False
         self._settling: Focus | None = None
-        self._settled_at = inf
         self._profile = self.engine.profile
         self._paused = False
+        self._plays = False
         self._take: list[Change] = []
         self._take_at = 0
         self._take_start = 0.0
         self._returning = Returning(self.loop, self._try_display)
-        self.loop.on_time(lambda: self._settled_at, self._settle)
-        self.loop.on_time(self._take_due, self._play_on)
-        self.loop.on_time(lambda: self.engine.deadline, self._advance)
+        self._deadline = inf
+        self._settle_timer = loop.timer(self._settle)
+        self._take_timer = loop.timer(self._play_on)
+        self._engine_timer = loop.timer(self._advance)
 
     # --- Wiring ---
 
@@ -89,10 +90,11 @@ class Session:
 
     def play(self, changes: Sequence[Change]) -> None:
         """Plays a take in its own time from now; the session ends some time after its last change."""
+        self._plays = True
         self._take = list(changes)
         self._take_start = time.monotonic()
-        if not self._take:
-            self.loop.stop()
+        self._take_timer.set(self._take_due())
+        self._end_of_take()
 
     # --- Changes ---
 
@@ -106,11 +108,16 @@ class Session:
             effects = engine.feed(change)
             if effects:
                 self._send(effects)
+        if engine.deadline != self._deadline:
+            self._deadline = engine.deadline
+            self._engine_timer.set(engine.deadline)
 
     def _advance(self, now: float) -> None:
         effects = self.engine.advance(now)
         if effects:
             self._send(effects)
+        self._deadline = self.engine.deadline
+        self._engine_timer.set(self._deadline)
         self._end_of_take()
 
     def _send(self, effects: Sequence[Effect]) -> None:
@@ -153,10 +160,11 @@ class Session:
             t, address, value = self._take[self._take_at]
             self._take_at += 1
             self.feed([(self._take_start + t, address, value)])
+        self._take_timer.set(self._take_due())
         self._end_of_take()
 
     def _end_of_take(self) -> None:
-        if self._take and self._take_at == len(self._take) and self.engine.deadline == inf:
+        if self._plays and self._take_at == len(self._take) and self.engine.deadline == inf:
             self.loop.stop()
 
     # --- Focus ---
@@ -171,14 +179,16 @@ class Session:
         if focus is None:
             return
         if focus == self.engine.focus:
-            self._settling, self._settled_at = None, inf  # it only flickered
+            self._settling = None  # it only flickered
+            self._settle_timer.set(inf)
         elif focus != self._settling:
             if self._settling is None:
-                self._settled_at = time.monotonic() + self._desk.plan.timing.settle
+                self._settle_timer.set(time.monotonic() + self._desk.plan.timing.settle)
             self._settling = focus
 
     def _settle(self, now: float) -> None:
-        focus, self._settling, self._settled_at = self._settling, None, inf
+        focus, self._settling = self._settling, None
+        self._settle_timer.set(inf)
         if focus is not None:
             self.feed([(now, FOCUS, focus)])
 
@@ -205,7 +215,8 @@ class Session:
             self.loop.remove(self._output.fd)
             self._output.close()
             self._output = None
-        self._settling, self._settled_at = None, inf
+        self._settling = None
+        self._settle_timer.set(inf)
         now = time.monotonic()
         self._send(self.engine.release_all(now))
         self.feed([(now, FOCUS, Focus())])

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from math import trunc
+from typing import Protocol
 
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS
@@ -39,30 +40,50 @@ def why_not() -> OutputError | None:
     return None
 
 
+class VirtualDevice(Protocol):
+    """A device whose events are what is written to `fd`."""
+
+    fd: int
+
+    def close(self) -> None: ...
+
+
+def make_devices() -> tuple[VirtualDevice, VirtualDevice]:
+    """Fenko's keyboard and pointer, made by the kernel. Raises OutputError with the remedy."""
+    reason = why_not()
+    if reason is not None:
+        raise reason
+    from evdev import UInput, UInputError
+    from evdev.ecodes import EV_KEY, EV_REL
+
+    axes = [_REL_X, _REL_Y, _REL_WHEEL, _REL_HWHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE]
+    pointer = {EV_KEY: sorted(_BUTTONS.values()), EV_REL: axes}
+    try:
+        return (
+            UInput({EV_KEY: sorted(KERNEL_KEYS.values())}, name="Fenko keys", phys=f"{OWN_PHYS}keys"),
+            UInput(pointer, name="Fenko pointer", phys=f"{OWN_PHYS}pointer"),
+        )
+    except (UInputError, OSError) as why:
+        raise OutputError(f"{UINPUT} refuses to make a device: {why}") from why
+
+
 class KernelOutput(KeyOutput):
     """Fenko's own keyboard and mouse, as the rest of the system sees them."""
 
     name = "the kernel's virtual keyboard"
 
-    def __init__(self, layout: Layout, warn: Callable[[str], None]) -> None:
+    def __init__(
+        self,
+        layout: Layout,
+        warn: Callable[[str], None],
+        make: Callable[[], tuple[VirtualDevice, VirtualDevice]] | None = None,
+    ) -> None:
         super().__init__(warn)
-        reason = why_not()
-        if reason is not None:
-            raise reason
-        from evdev import UInput, UInputError
-        from evdev.ecodes import EV_KEY, EV_REL
-
-        try:
-            self._keyboard = UInput({EV_KEY: sorted(KERNEL_KEYS.values())}, name="Fenko keys", phys=f"{OWN_PHYS}keys")
-            axes = [_REL_X, _REL_Y, _REL_WHEEL, _REL_HWHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE]
-            self._pointer = UInput(
-                {EV_KEY: sorted(_BUTTONS.values()), EV_REL: axes}, name="Fenko pointer", phys=f"{OWN_PHYS}pointer"
-            )
-        except (UInputError, OSError) as why:
-            raise OutputError(f"{UINPUT} refuses to make a device: {why}") from why
+        self._keyboard, self._pointer = (make or make_devices)()
         self._keyboard_fd = self._keyboard.fd
         self._pointer_fd = self._pointer.fd
         self._layout = layout
+        self._known: dict[str, tuple[int, ...] | None] = {}
         self._keys = b""
         self._moves = b""
         self._fine = {_REL_WHEEL: 0.0, _REL_HWHEEL: 0.0}
@@ -71,7 +92,12 @@ class KernelOutput(KeyOutput):
         self._up_events = {code: _event(KEY, code, 0) + _REPORT for code in KERNEL_KEYS.values()}
 
     def _codes(self, key: str) -> tuple[int, ...] | None:
-        return self._layout.codes(key)
+        # The layout of this output never changes, so each key is looked up once.
+        try:
+            return self._known[key]
+        except KeyError:
+            codes = self._known[key] = self._layout.codes(key)
+            return codes
 
     def _press(self, code: int) -> None:
         self._keys += self._down_events[code]

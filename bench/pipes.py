@@ -1,0 +1,96 @@
+"""The way of an event through a running desk on this machine's own processor, with pipes in place of the kernel's
+devices: an emulated machine exaggerates what is computed between two system calls, and this row does not.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from bench.rows import Row
+from fenko.core.keys import KERNEL_KEYS
+from fenko.system.kernel import EVENT, KEY
+
+PRESSES = 4000
+BARE = """
+import os
+os.write(1, b"r")
+while True:
+    os.write(1, os.read(0, 1536))
+"""
+FENKO = """
+import os, sys
+from pathlib import Path
+from fenko.desk.load import load_desk
+from fenko.devices.events import EventReader, State
+from fenko.live.loop import Loop
+from fenko.live.session import Session
+from fenko.outputs.kernel import KernelOutput
+from fenko.outputs.layout import us_layout
+
+class Pipe:
+    def __init__(self, fd):
+        self.fd = fd
+
+desk = load_desk(Path(sys.argv[1]))
+os.set_blocking(0, False)
+with Loop() as loop:
+    output = KernelOutput(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
+    session = Session(desk, loop, output, lambda: output, print)
+    reader = EventReader(0, {(1, 0x130): "pad.south"}, {}, lambda: State(frozenset(), {}))
+
+    def readable():
+        changes = reader.changes(reader.read())
+        if changes:
+            session.feed(changes)
+
+    loop.add(0, readable)
+    os.write(1, b"r")
+    loop.run()
+"""
+
+
+def _start(*command: str) -> subprocess.Popen[bytes]:
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)
+    assert process.stdout is not None
+    process.stdout.read(1)
+    return process
+
+
+def _latency(process: subprocess.Popen[bytes], raw: bytes) -> float:
+    assert process.stdin is not None and process.stdout is not None
+    start = time.perf_counter()
+    os.write(process.stdin.fileno(), raw)
+    select.select([process.stdout], [], [])
+    end = time.perf_counter()
+    os.read(process.stdout.fileno(), 1536)
+    return end - start
+
+
+def measure() -> list[Row]:
+    """Median and 99th percentile against a bare read-write loop, event by event in turn."""
+    with tempfile.TemporaryDirectory() as name:
+        (Path(name) / "desk.toml").write_text('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "a"\n')
+        sides = [_start(sys.executable, "-c", BARE), _start(sys.executable, "-c", FENKO, name)]
+        times: list[list[float]] = [[], []]
+        for number in range(PRESSES):
+            value = 1 - number % 2
+            for side, code in ((0, KERNEL_KEYS["a"]), (1, 0x130)):
+                raw = EVENT.pack(0, 0, KEY, code, value) + EVENT.pack(0, 0, 0, 0, 0)
+                times[side].append(_latency(sides[side], raw))
+        for process in sides:
+            process.kill()
+            process.communicate()
+    bare, ours = ([statistics.median(side), statistics.quantiles(side, n=100)[98]] for side in times)
+    median, late = (mine / theirs for mine, theirs in zip(ours, bare, strict=True))
+    return [
+        Row("event in → event out through pipes, median", f"{median:.2f} × ({ours[0] * 1e6:.0f} µs against {bare[0] * 1e6:.0f} µs)",
+            "≤ 1.5 × a bare read-write loop", median <= 1.5),
+        Row("the same, 99th percentile", f"{late:.2f} ×", "≤ 2 ×", late <= 2),
+    ]  # fmt: skip

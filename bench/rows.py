@@ -1,0 +1,26 @@
+"""A row of the table, and taking the medians of runs that alternate."""
+
+from __future__ import annotations
+
+import statistics
+from collections.abc import Callable
+from typing import NamedTuple
+
+
+class Row(NamedTuple):
+    """What was measured, what was seen, what is aimed at, and whether it was reached."""
+
+    what: str
+    seen: str
+    aim: str
+    reached: bool
+
+
+def ratio_of(ours: Callable[[], float], bare: Callable[[], float], rounds: int) -> tuple[float, float, float]:
+    """The median of ours/bare over rounds that take turns, and the medians of both sides."""
+    ratios, left, right = [], [], []
+    for _ in range(rounds):
+        left.append(ours())
+        right.append(bare())
+        ratios.append(left[-1] / right[-1])
+    return statistics.median(ratios), statistics.median(left), statistics.median(right)
