@@ -83,7 +83,6 @@ class KernelOutput(KeyOutput):
         self._keyboard_fd = self._keyboard.fd
         self._pointer_fd = self._pointer.fd
         self._layout = layout
-        self._known: dict[str, tuple[int, ...] | None] = {}
         self._keys = b""
         self._moves = b""
         self._fine = {_REL_WHEEL: 0.0, _REL_HWHEEL: 0.0}
@@ -92,12 +91,10 @@ class KernelOutput(KeyOutput):
         self._up_events = {code: _event(KEY, code, 0) + _REPORT for code in KERNEL_KEYS.values()}
 
     def _codes(self, key: str) -> tuple[int, ...] | None:
-        # The layout of this output never changes, so each key is looked up once.
-        try:
-            return self._known[key]
-        except KeyError:
-            codes = self._known[key] = self._layout.codes(key)
-            return codes
+        codes = self._layout.codes(key)
+        if codes is not None:
+            self._known[key] = codes  # the layout of this output never changes
+        return codes
 
     def _press(self, code: int) -> None:
         self._keys += self._down_events[code]

@@ -32,48 +32,49 @@ class KeyOutput(ABC):
         self._warned: set[str] = set()
         self._down: dict[int, int] = {}
         self._made: dict[str, tuple[int, ...]] = {}
+        self._known: dict[str, tuple[int, ...]] = {}  # what `_codes` will say again, where that is certain
 
     def send(self, effects: Sequence[Effect]) -> None:
         """Sends effects in order; those of other outputs are left alone. Raises OutputLost."""
+        # This is on the way of every event, so keys are counted here and not in functions of their own.
+        down, made = self._down, self._made
         for effect in effects:
             out, act = effect[1], effect[2]
-            if out == "keys":
-                if act == "down":
-                    self._key_down(effect[3])
-                elif act == "up":
-                    self._key_up(effect[3])
-                else:
-                    self._type(effect[3])
-            elif out == "pointer":
-                if act == "move":
-                    self._move(effect[3], effect[4])
-                elif act == "scroll":
-                    self._scroll(effect[3], effect[4])
-                else:
-                    self._button(effect[3], act == "down")
+            if out != "keys":
+                if out == "pointer":
+                    self._point(effect)
+            elif act == "down":
+                key = effect[3]
+                codes = self._known.get(key) or self._codes(key)
+                if codes is None:
+                    self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
+                    continue
+                made[key] = codes
+                for code in codes:
+                    count = down.get(code, 0)
+                    down[code] = count + 1
+                    if not count:
+                        self._press(code)
+            elif act == "up":
+                # What comes up is what went down, even if the layout has changed in between.
+                for code in reversed(made.pop(effect[3], ())):
+                    count = down.pop(code)
+                    if count > 1:
+                        down[code] = count - 1
+                    else:
+                        self._release(code)
+            else:
+                self._type(effect[3])
         self._flush()
 
-    def _key_down(self, key: str) -> None:
-        codes = self._codes(key)
-        if codes is None:
-            self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
-            return
-        self._made[key] = codes
-        for code in codes:
-            count = self._down.get(code, 0)
-            self._down[code] = count + 1
-            if not count:
-                self._press(code)
-
-    def _key_up(self, key: str) -> None:
-        # What comes up is what went down, even if the layout has changed in between.
-        for code in reversed(self._made.pop(key, ())):
-            count = self._down.get(code, 0)
-            if count > 1:
-                self._down[code] = count - 1
-            elif count:
-                del self._down[code]
-                self._release(code)
+    def _point(self, effect: Effect) -> None:
+        match effect[2]:
+            case "move":
+                self._move(effect[3], effect[4])
+            case "scroll":
+                self._scroll(effect[3], effect[4])
+            case act:
+                self._button(effect[3], act == "down")
 
     def _warn_once(self, what: str, message: str) -> None:
         if what not in self._warned:
