@@ -109,8 +109,8 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
     rehearsed = [
         json.loads(line) for line in fenko("rehearse", take, "--desk", desk, "--format", "jsonl").stdout.splitlines()
     ]
-    played = [line.split() for line in fenko("run", "--dry", "--desk", desk, "--play", take).stdout.splitlines()]
-    flat = [(float(t), key) for t, *keys in played for key in keys]
+    played = [line.split() for line in fenko("run", "--dry", "--desk", desk, "--play", take).stdout.splitlines()[1:]]
+    flat = [(float(words[0]), word) for words in played for word in words if word[-1] in "↓↑"]
     assert [key for _, key in flat] == [effect["key"] + {"down": "↓", "up": "↑"}[effect["act"]] for effect in rehearsed]
     offset = flat[0][0] - rehearsed[0]["t"]
     for (t, _), effect in zip(flat, rehearsed, strict=True):

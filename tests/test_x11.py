@@ -203,7 +203,7 @@ def test_more_strange_characters_than_free_keys(shown: Screen, tmp_path: Path, m
 
 def test_windows_prints_what_a_profile_takes(shown: Screen, tmp_path: Path) -> None:
     shown.terminal("Hushdesk", "Wings", tmp_path / "a")
-    shown.raise_window(shown.terminal("Snipwell", 'Reel "2"', tmp_path / "b"))
+    shown.raise_window(shown.terminal("Snipwell", 'Reel "2" – Größe ✓', tmp_path / "b"))
     listed = subprocess.run(
         [*FENKO, "windows"], env=shown.environment, capture_output=True, text=True, check=True
     ).stdout
@@ -213,7 +213,22 @@ def test_windows_prints_what_a_profile_takes(shown: Screen, tmp_path: Path) -> N
         [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True, check=True
     ).stdout
     front = [window for window in json.loads(as_json) if window["front"]]
-    assert front == [{"front": True, "app": "Snipwell", "title": 'Reel "2"', "program": "xterm"}]
+    assert front == [{"front": True, "app": "Snipwell", "title": 'Reel "2" – Größe ✓', "program": "xterm"}]
+
+
+def test_windows_are_followed(shown: Screen, tmp_path: Path) -> None:
+    log = tmp_path / "log"
+    windows = [shown.terminal(app, "Reel 2", tmp_path / app) for app in ("Snipwell", "Hushdesk")]
+    with log.open("wb") as file:
+        process = subprocess.Popen([*FENKO, "windows", "--follow"], env=shown.environment, stdout=file, stderr=file)
+    wait_for(log.read_text, "the window in front")
+    for window in windows:
+        shown.raise_window(window)
+    shown.ask("xdotool", "set_window", "--name", "Rain", windows[1])
+    wait_for(lambda: 'when = { app = "Hushdesk" }  # "Rain"' in log.read_text(), f"the title\n{log.read_text()}")
+    assert 'when = { app = "Snipwell" }  # "Reel 2"' in log.read_text()
+    process.send_signal(signal.SIGINT)
+    assert process.wait(10) == 0
 
 
 def test_windows_that_vanish_while_being_read(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:

@@ -47,7 +47,7 @@ def _layout_problems(desk: Desk) -> list[Problem]:
         for what in missing_in(layout, phrase):
             desk.sources.add(
                 path,
-                f"{what} with the kernel's virtual keyboard and layout {layout.name}",
+                f"{what} through the kernel with layout {layout.name}",
                 expected='keys of the layout, or `[output] keys = "x11"`',
                 severity="warning" if desk.keys == "kernel" else "hint",
             )

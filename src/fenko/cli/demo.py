@@ -132,14 +132,14 @@ class Account:
         t, what, value = change
         if isinstance(value, Focus):
             text = f'In front: {value.app} "{value.title}"'
-            yield t, f"\n{bold(colour(text, 'cyan'))}  {dim(f'so profile {self._plan.choose(value)}')}"
+            yield t, f"\n{bold(colour(text, 'bright_cyan'))}  {dim(f'so profile {self._plan.choose(value)}')}"
         elif what == UNPLUG:
             yield (
                 t,
-                f"{t:6.1f}  {colour(f'The {value} is unplugged in the middle of it; what it held is lifted.', 'yellow')}",
+                f"{t:6.1f}  {colour(f'The {value} is unplugged in the middle of it; what it held is lifted.', 'bright_yellow')}",
             )
         else:
-            yield t, f"{t:6.1f}  {colour(f'The {value} is plugged in again.', 'yellow')}"
+            yield t, f"{t:6.1f}  {colour(f'The {value} is plugged in again.', 'bright_yellow')}"
 
     def _row(self, action: Action, sends: list[str]) -> _Row:
         surface, _, control = action.address.partition(".")

@@ -50,6 +50,7 @@ def command(desk_folder: Path | None, dry: bool, take_path: Path | None, play_fo
 
 
 def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) -> int:
+    from fenko.cli.timeline import Actions, moment_lines, table_head
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
     from fenko.live.session import Session
@@ -59,6 +60,13 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
     from fenko.system.xserver import display_name
 
     start = time.monotonic()
+    actions = Actions()
+
+    def show(effects: Sequence[Effect]) -> None:
+        for moment in actions.moments(effects):
+            for line in moment_lines(moment, start):
+                say(line)
+
     with ExitStack() as stack:
         # First of all: from here on Ctrl-C ends the loop, and never breaks into the middle of something.
         loop = stack.enter_context(Loop())
@@ -67,7 +75,7 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
 
         def choose() -> tuple[Output, str]:
             if dry:
-                return ListingOutput(lambda effects: _list(start, effects)), "what would be sent is printed"
+                return ListingOutput(show), "what would be sent is printed"
             choice = choose_output(desk.keys, desk.layout, note, guard.ledger if guard else None)
             return choice.output, choice.why
 
@@ -81,7 +89,7 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
                 note(line)
             return 1
         note(f"output: {output.name}, {why}")
-        session = Session(desk, loop, output, lambda: choose()[0], note)
+        session = Session(desk, loop, output, lambda: choose()[0], note, actions.report if dry else None)
         stack.callback(session.close)
         session.listen_to_output()
         if not play_focus:
@@ -91,12 +99,8 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
         else:
             session.play(changes)
         note(f"profile: {session.engine.profile.name}; {desk.name} is running, Ctrl-C ends it")
+        if dry:
+            say(table_head())
         loop.run()
     note("ended; everything is released")
     return 0
-
-
-def _list(start: float, effects: Sequence[Effect]) -> None:
-    from fenko.cli.timeline import describe
-
-    say(f"{effects[0][0] - start:9.3f}  {describe(effects)}")

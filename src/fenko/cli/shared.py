@@ -62,7 +62,7 @@ def open_desk(folder: Path | None) -> Desk:
 
 def show_problems(problems: Iterable[Problem], err: bool) -> None:
     """Each problem as people read it, a blank line apart."""
-    colours = {"error": "red", "warning": "yellow", "hint": "cyan"}
+    colours = {"error": "bright_red", "warning": "bright_yellow", "hint": "bright_cyan"}
     for number, problem in enumerate(problems):
         if number:
             say("", err=err)
@@ -86,7 +86,7 @@ def note(text: str) -> None:
 
 def fail(text: str, status: int = 1) -> NoReturn:
     """Says what went wrong and ends."""
-    click.echo(f"{colour('fenko', 'red', True)}: {text}", err=True)
+    click.echo(f"{colour('fenko', 'bright_red', True)}: {text}", err=True)
     sys.exit(status)
 
 

@@ -15,7 +15,7 @@ from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
 from fenko.desk.problems import width
 
-_COLUMNS = (9, 30, 10, 34)  # time, gesture, profile, binding; what is sent takes the rest
+_COLUMNS = (9, 28, 10, 42)  # time, gesture, profile, binding; what is sent takes the rest
 
 
 class Action(Struct, frozen=True):
@@ -38,43 +38,56 @@ class Moment(Struct, frozen=True):
 
 def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
     """The whole timeline as the lines of a table."""
-    yield bold(_row("time", "gesture", "profile", "binding", "sends"))
+    yield table_head()
     for moment in moments(plan, changes, progress):
-        yield from _moment_lines(moment)
+        yield from moment_lines(moment)
+
+
+def table_head() -> str:
+    """The titles of the columns."""
+    return bold(_row("time", "gesture", "profile", "binding", "sends"))
 
 
 def moments(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None] | None = None) -> Iterator[Moment]:
     """The rehearsal by moments, in order of time."""
-    started: list[Action] = []
-
-    def report(t: float, address: str, gesture: str, profile: str, binding: Binding | None) -> None:
-        started.append(Action(t, address, gesture, profile, binding))
-
-    for fresh in rehearse(plan, changes, report, progress):
-        for t, effects in groupby(fresh, key=lambda effect: effect[0]):
-            yield from _before(t, started)
-            yield Moment(t, _taken(started, t), list(effects))
-    yield from _before(inf, started)
+    actions = Actions()
+    for effects in rehearse(plan, changes, actions.report, progress):
+        yield from actions.moments(effects)
+    yield from actions.before(inf)
 
 
-def _before(t: float, started: list[Action]) -> Iterator[Moment]:
-    """Actions that sent nothing are moments of their own."""
-    while started and started[0].t < t:
-        first = started[0].t
-        yield Moment(first, _taken(started, first), [])
+class Actions:
+    """Notes the actions that start, and gives them out together with what was sent at the same time."""
+
+    def __init__(self) -> None:
+        self._started: list[Action] = []
+
+    def report(self, t: float, address: str, gesture: str, profile: str, binding: Binding | None) -> None:
+        """Told by an engine of each action that starts."""
+        self._started.append(Action(t, address, gesture, profile, binding))
+
+    def moments(self, effects: Iterable[Effect]) -> Iterator[Moment]:
+        """Fresh effects as moments; actions that sent nothing are moments of their own before them."""
+        for t, together in groupby(effects, key=lambda effect: effect[0]):
+            yield from self.before(t)
+            yield Moment(t, self._taken(t), list(together))
+
+    def before(self, t: float) -> Iterator[Moment]:
+        """The actions up to `t` that sent nothing."""
+        while self._started and self._started[0].t < t:
+            first = self._started[0].t
+            yield Moment(first, self._taken(first), [])
+
+    def _taken(self, t: float) -> list[Action]:
+        now = [action for action in self._started if action.t == t]
+        del self._started[: len(now)]
+        return now
 
 
-def _taken(started: list[Action], t: float) -> list[Action]:
-    """Takes the actions that started at `t` out of the list."""
-    now = [action for action in started if action.t == t]
-    del started[: len(now)]
-    return now
-
-
-def _moment_lines(moment: Moment) -> Iterator[str]:
-    """A line for each action, what was sent standing on the last of them."""
+def moment_lines(moment: Moment, start: float = 0.0) -> Iterator[str]:
+    """A line for each action, what was sent standing on the last of them; times count from `start`."""
     sent = describe(moment.effects)
-    time = f"{moment.t:.3f}"
+    time = f"{moment.t - start:.3f}"
     for number, action in enumerate(moment.actions):
         surface, _, control = action.address.partition(".")
         yield _row(
@@ -109,9 +122,9 @@ def _describe(effect: Effect) -> str:
         case "pointer", _:
             return f"{act} {values[0]:g} {values[1]:g}"
         case "fenko", "profile":
-            return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "magenta")
+            return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "bright_magenta")
         case "fenko", "pause":
-            return colour("→ paused" if values[0] else "→ running again", "yellow")
+            return colour("→ paused" if values[0] else "→ running again", "bright_yellow")
         case _:
             return " ".join(str(part) for part in (out, act, *values))
 
@@ -123,7 +136,17 @@ def _shown(binding: Binding | None) -> str:
     return f"{binding.label} · {phrase}" if binding.label else phrase
 
 
+def clip(text: str, room: int) -> str:
+    """The text, cut with an ellipsis where it is wider than its column."""
+    if width(text) <= room:
+        return text
+    while width(text) >= room:
+        text = text[:-1]
+    return f"{text}…"
+
+
 def _row(*cells: str) -> str:
     *fixed, last = cells
-    padded = (cell + " " * max(0, space - width(cell)) for cell, space in zip(fixed, _COLUMNS, strict=True))
+    clipped = (clip(cell, space) for cell, space in zip(fixed, _COLUMNS, strict=True))
+    padded = (cell + " " * (space - width(cell)) for cell, space in zip(clipped, _COLUMNS, strict=True))
     return f"{'  '.join(padded)}  {last}".rstrip()

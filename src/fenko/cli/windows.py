@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 import msgspec
@@ -11,16 +11,26 @@ import msgspec
 from fenko.cli.shared import fail, format_option, note, say, show_json, show_table
 from fenko.core.plan import FOCUS_FIELDS, Focus
 
+if TYPE_CHECKING:
+    from fenko.focus.x11 import X11Focus
+
 
 @click.command()
 @format_option("table", "json")
-def command(form: str) -> None:
-    """List the windows, the one in front first, with exactly the text that a profile's `when` takes."""
+@click.option("--follow", is_flag=True, help="Print the `when` of each window that comes to the front, until Ctrl-C.")
+def command(form: str, follow: bool) -> None:
+    """List the windows, the one in front first, with exactly the text that a profile's `when` takes.
+
+    The window in front is the terminal that you ask in; with --follow, click on the one that you mean.
+    """
     from fenko.focus.x11 import X11Focus
     from fenko.system.xserver import DisplayError
 
     try:
         focus = X11Focus()
+        if follow:
+            _follow(focus, form)
+            return
         managed, windows = focus.managed(), focus.windows()
         focus.close()
     except DisplayError as error:
@@ -40,9 +50,37 @@ def command(form: str) -> None:
     show_table(("front", *FOCUS_FIELDS), rows)
     front = next((window.focus for window in windows if window.front), None)
     if front is not None:
-        name, text = next(((name, text) for name, text in _fields(front).items() if text), ("title", ""))
-        # A JSON string is a TOML string too.
-        say(f"\nFor a profile of the window in front:\n    when = {{ {name} = {msgspec.json.encode(text).decode()} }}")
+        say(f"\nFor a profile of the window in front:\n    {_when(front)}")
+        note("\n`fenko windows --follow` prints this for every window that you click on.")
+
+
+def _when(focus: Focus) -> str:
+    """The line for a profile of this window: by its app id, else by what else is known."""
+    name, text = next(((name, text) for name, text in _fields(focus).items() if text), ("title", ""))
+    # A JSON string is a TOML string too.
+    return f"when = {{ {name} = {msgspec.json.encode(text).decode()} }}"
+
+
+def _follow(focus: X11Focus, form: str) -> None:
+    from fenko.live.loop import Loop
+
+    def show(current: Focus | None) -> None:
+        if current is None or current == last[-1]:
+            return
+        last.append(current)
+        if form == "json":
+            say(msgspec.json.encode(_fields(current)).decode())
+        else:
+            title = f'  # "{current.title}"' if current.title else ""
+            say(f"{_when(current)}{title}" if any(_fields(current).values()) else "# nothing is in front")
+
+    last: list[Focus | None] = [None]
+    with Loop() as loop:
+        loop.add(focus.fd, lambda: show(focus.read()))
+        show(focus.current())
+        show(focus.read())
+        loop.run()
+    focus.close()
 
 
 def _fields(focus: Focus) -> dict[str, Any]:

@@ -110,8 +110,7 @@ class X11Focus:
         display = self._display
         parts = display.text_property(window, "WM_CLASS").split("\0")
         app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
-        title = display.text_property(window, "_NET_WM_NAME") or display.property(window, "WM_NAME").decode("latin-1")
-        return Focus(app=app, title=title, program=self._program(window))
+        return Focus(app=app, title=display.title(window), program=self._program(window))
 
     def _program(self, window: int) -> str:
         """The file name of the window's program, if it runs on this machine and may be looked at."""

@@ -15,9 +15,9 @@ from fenko.live.loop import Loop
 from fenko.live.returning import Returning
 from fenko.live.surfaces import Surfaces
 from fenko.live.wiring import Output
-from fenko.outputs.keys import OutputError, OutputLost
+from fenko.outputs.keys import OutputError
 from fenko.outputs.x11 import X11Output
-from fenko.system.xserver import DisplayError, display_name
+from fenko.system.xserver import DisplayError, display_name, open_display
 
 
 class Session:
@@ -125,7 +125,7 @@ class Session:
         if output is not None:
             try:
                 output.send(effects)
-            except OutputLost:
+            except DisplayError:
                 self._lose_display()
         if self.engine.profile is not self._profile or self.engine.paused != self._paused:
             self._state_changed()
@@ -134,7 +134,7 @@ class Session:
         if self._output is not None:
             try:
                 self._output.pass_motion(raw)
-            except OutputLost:
+            except DisplayError:
                 self._lose_display()
 
     def _state_changed(self) -> None:
@@ -198,7 +198,7 @@ class Session:
         assert isinstance(self._output, X11Output)
         try:
             self._output.listen()
-        except OutputLost:
+        except DisplayError:
             self._lose_display()
 
     def _lose_display(self) -> None:
@@ -224,6 +224,7 @@ class Session:
     def _try_display(self) -> bool:
         """One attempt to open the display again; True if it worked."""
         try:
+            open_display().close()
             if self._output is None:
                 self._output = self._reopen()
                 self.listen_to_output()
@@ -242,7 +243,7 @@ class Session:
             effects = self.engine.release_all(time.monotonic())
             if effects and self._output is not None:
                 self._output.send(effects)
-        except OutputLost:
+        except DisplayError:
             pass  # nothing can be down on a display that is gone
         finally:
             if self._surfaces is not None:

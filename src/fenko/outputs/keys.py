@@ -18,10 +18,6 @@ class OutputError(Exception):
         self.remedy = list(remedy)
 
 
-class OutputLost(Exception):
-    """An output that was there and went away, such as a display that was closed."""
-
-
 class KeyOutput(ABC):
     """Sends keys and pointer moves somewhere. `warn` is told, once each, of keys that cannot be made there."""
 
@@ -35,7 +31,9 @@ class KeyOutput(ABC):
         self._known: dict[str, tuple[int, ...]] = {}  # what `_codes` will say again, where that is certain
 
     def send(self, effects: Sequence[Effect]) -> None:
-        """Sends effects in order; those of other outputs are left alone. Raises OutputLost."""
+        """Sends effects in order; those of other outputs are left alone.
+
+        Raises DisplayError when an output's display has gone."""
         # This is on the way of every event, so keys are counted here and not in functions of their own.
         down, made = self._down, self._made
         for effect in effects:

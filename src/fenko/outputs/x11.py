@@ -18,10 +18,10 @@ from typing import Any
 from fenko.core.axes import Detents
 from fenko.core.keys import KERNEL_KEYS, key_code
 from fenko.outputs import xkb
-from fenko.outputs.keys import KeyOutput, OutputError, OutputLost
+from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import CONTROL_CHARACTERS
 from fenko.outputs.xkb import X_KEYCODE_OFFSET
-from fenko.system.xserver import Display, DisplayError, open_display
+from fenko.system.xserver import Display, DisplayError, NoWindow, open_display
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6
 _RELATIVE = 1
@@ -29,7 +29,7 @@ _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "back": 8
 _SCROLL_UP, _SCROLL_DOWN, _SCROLL_LEFT, _SCROLL_RIGHT = 4, 5, 6, 7
 _LEVEL3 = 0xFE03  # ISO_Level3_Shift
 _CAPS_LOCK_MASK = 2
-_FREE_KEY_SETTLES = 0.030
+_FREE_KEY_SETTLES = 0.150
 """Seconds that programs get to notice what was typed with a free key code before it is given another symbol."""
 
 BUTTONS_AT = 256
@@ -47,7 +47,7 @@ class _Keymap:
         setup = display.connection.get_setup()
         self.first: int = setup.min_keycode
         count = setup.max_keycode - self.first + 1
-        reply = display.ask(display.connection.core.GetKeyboardMapping(self.first, count))
+        reply = display.ask(display.connection.core.GetKeyboardMapping, self.first, count)
         self.width: int = reply.keysyms_per_keycode
         symbols = list(reply.keysyms)
         self.rows = [symbols[at : at + self.width] for at in range(0, len(symbols), self.width)]
@@ -88,14 +88,14 @@ class _Keymap:
 
 
 class X11Output(KeyOutput):
-    """The X server's own keyboard and pointer, moved by XTEST."""
+    """The X server's own keyboard and pointer, moved by XTEST. Raises DisplayError when the server is gone."""
 
     name = "the X server"
 
     def __init__(self, warn: Callable[[str], None], ledger: Ledger | None = None) -> None:
         super().__init__(warn)
         self._ledger: Ledger = bytearray(LEDGER_SIZE) if ledger is None else ledger
-        self._display: Display = _connect()
+        self._display, self._xtest = _connect()
         self._keymap: _Keymap | None = None
         self._lent: dict[str, int] = {}
         self._scrolled = (Detents(), Detents())
@@ -107,34 +107,13 @@ class X11Output(KeyOutput):
         return self._display.fd
 
     def listen(self) -> None:
-        """Takes note of a changed layout. Raises OutputLost when the server is gone."""
-        try:
-            self._hear()
-        except DisplayError as why:
-            raise OutputLost(str(why)) from why
-
-    def _hear(self) -> None:
+        """Takes note of a changed layout. Raises DisplayError when the server is gone."""
         for event in self._display.events():
             if isinstance(event, self._display.x.MappingNotifyEvent):
                 self._keymap = None
 
-    def send(self, effects: Any) -> None:
-        try:
-            super().send(effects)
-        except DisplayError as why:
-            raise OutputLost(str(why)) from why
-
     def _fake(self, kind: int, detail: int, x: int = 0, y: int = 0) -> None:
-        try:
-            self._xtest.FakeInput(kind, detail, 0, 0, x, y, 0)
-        except Exception as why:
-            raise DisplayError(f"display {self._display.name} is gone") from why
-
-    @property
-    def _xtest(self) -> Any:
-        import xcffib.xtest
-
-        return self._display.connection(xcffib.xtest.key)
+        self._display.tell(self._xtest.FakeInput, kind, detail, 0, 0, x, y, 0)
 
     def _press(self, code: int) -> None:
         keycode = code + X_KEYCODE_OFFSET
@@ -153,7 +132,7 @@ class X11Output(KeyOutput):
         return self._character(key) or self._lend([key]).get(key)
 
     def _mapping(self) -> _Keymap:
-        self._hear()  # events that came while the server was asked are announced by nothing else
+        self.listen()  # events that came while the server was asked are announced by nothing else
         if self._keymap is None:
             self._keymap = _Keymap(self._display, self._lent)
         return self._keymap
@@ -166,7 +145,7 @@ class X11Output(KeyOutput):
 
     def _state(self) -> int:
         """The modifiers and the layout group in force, as the core protocol packs them."""
-        mask: int = self._display.ask(self._display.connection.core.QueryPointer(self._display.root)).mask
+        mask: int = self._display.ask(self._display.connection.core.QueryPointer, self._display.root).mask
         return mask
 
     def _lend(self, characters: list[str]) -> dict[str, tuple[int, ...]]:
@@ -185,7 +164,7 @@ class X11Output(KeyOutput):
             self._lent[character] = keycode
             self._ledger[LENT_AT + keycode] = 1
             symbol = xkb.keysym_of(character)
-            self._display.connection.core.ChangeKeyboardMapping(1, keycode, 2, [symbol, symbol])
+            self._display.tell(self._display.connection.core.ChangeKeyboardMapping, 1, keycode, 2, [symbol, symbol])
         if wanted:
             self._state()  # a round trip: programs hear of the new mapping before they hear of the key
         codes = {
@@ -259,42 +238,38 @@ class X11Output(KeyOutput):
         self._display.close()
 
 
-def _connect() -> Display:
-    import xcffib
-
+def _connect() -> tuple[Display, Any]:
+    """The display and its XTEST extension. Raises OutputError."""
     try:
         display = open_display()
     except DisplayError as why:
         raise OutputError(str(why)) from why
     try:
-        import xcffib.xtest
-
-        display.ask(display.connection(xcffib.xtest.key).GetVersion(2, 2))
-    except Exception as why:
+        xtest = display.extension("xtest")
+        display.ask(xtest.GetVersion, 2, 2)
+    except (NoWindow, DisplayError) as why:
         display.close()
         raise OutputError(f"display {display.name} has no XTEST extension") from why
-    return display
+    return display, xtest
 
 
 def lift(display: Display, ledger: Ledger) -> None:
-    """Lifts every key and button that the ledger says is down, and takes lent key codes back."""
-    import xcffib.xtest
-
-    xtest = display.connection(xcffib.xtest.key)
+    """Lifts every key and button that the ledger says is down, and takes lent key codes back. Raises DisplayError."""
+    fake, core = display.extension("xtest").FakeInput, display.connection.core
     for keycode in range(BUTTONS_AT):
         if ledger[keycode]:
-            xtest.FakeInput(_KEY_RELEASE, keycode, 0, 0, 0, 0, 0)
+            display.tell(fake, _KEY_RELEASE, keycode, 0, 0, 0, 0, 0)
     for button in range(LENT_AT - BUTTONS_AT):
         if ledger[BUTTONS_AT + button]:
-            xtest.FakeInput(_BUTTON_RELEASE, button, 0, 0, 0, 0, 0)
+            display.tell(fake, _BUTTON_RELEASE, button, 0, 0, 0, 0, 0)
     lent = [keycode for keycode in range(256) if ledger[LENT_AT + keycode]]
     if lent:
-        display.ask(display.connection.core.QueryPointer(display.root))
+        display.ask(core.QueryPointer, display.root)
         time.sleep(_FREE_KEY_SETTLES)
         for keycode in lent:
-            display.connection.core.ChangeKeyboardMapping(1, keycode, 1, [0])
+            display.tell(core.ChangeKeyboardMapping, 1, keycode, 1, [0])
     # A round trip: everything has arrived before the connection closes.
-    display.ask(display.connection.core.QueryPointer(display.root))
+    display.ask(core.QueryPointer, display.root)
     for at in range(LEDGER_SIZE):
         ledger[at] = 0
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -55,30 +56,48 @@ class Display:
         self.fd: int = self.connection.get_file_descriptor()
         self._atoms: dict[str, int] = {}
 
-    def ask(self, cookie: Any) -> Any:
+    def tell(self, request: Callable[..., Any], *arguments: Any) -> None:
+        """Makes a request that has no reply."""
+        try:
+            request(*arguments)
+        except self._gone as why:
+            raise DisplayError(f"display {self.name} is gone") from why
+
+    def ask(self, request: Callable[..., Any], *arguments: Any) -> Any:
         """The reply to a request. Raises NoWindow where the server refuses (the window has gone)."""
         try:
-            return cookie.reply()
+            return request(*arguments).reply()
         except self._refused as why:
             raise NoWindow from why
         except self._gone as why:
             raise DisplayError(f"display {self.name} is gone") from why
 
+    def extension(self, name: str) -> Any:
+        """The requests of an extension, by its module's name in xcffib."""
+        try:
+            return self.connection(importlib.import_module(f"xcffib.{name}").key)
+        except self._gone as why:
+            raise DisplayError(f"display {self.name} is gone, or has no {name}") from why
+
     def atom(self, name: str) -> int:
         """The server's number for a name."""
         if name not in self._atoms:
-            self._atoms[name] = self.ask(self.connection.core.InternAtom(False, len(name), name)).atom
+            self._atoms[name] = self.ask(self.connection.core.InternAtom, False, len(name), name).atom
         return self._atoms[name]
 
     def property(self, window: int, name: str) -> bytes:
         """A property's bytes; empty where the window does not have it."""
-        cookie = self.connection.core.GetProperty(False, window, self.atom(name), _ANY_TYPE, 0, _LONGEST)
-        value: bytes = self.ask(cookie).value.buf()
+        request = self.connection.core.GetProperty
+        value: bytes = self.ask(request, False, window, self.atom(name), _ANY_TYPE, 0, _LONGEST).value.buf()
         return value
 
     def text_property(self, window: int, name: str) -> str:
         """A property's text."""
         return self.property(window, name).decode("utf-8", "replace")
+
+    def title(self, window: int) -> str:
+        """A window's title, by whichever property its program has set."""
+        return decode_text(self.property(window, "_NET_WM_NAME") or self.property(window, "WM_NAME"))
 
     def numbers_property(self, window: int, name: str) -> list[int]:
         """A property's 32-bit numbers."""
@@ -88,15 +107,12 @@ class Display:
 
     def select(self, window: int, mask: int) -> None:
         """Asks for events of a window; no matter if it has just gone."""
-        self.connection.core.ChangeWindowAttributes(window, self.x.CW.EventMask, [mask])
+        self.tell(self.connection.core.ChangeWindowAttributes, window, self.x.CW.EventMask, [mask])
         self.flush()
 
     def flush(self) -> None:
         """Sends all requests now."""
-        try:
-            self.connection.flush()
-        except self._gone as why:
-            raise DisplayError(f"display {self.name} is gone") from why
+        self.tell(self.connection.flush)
 
     def events(self) -> Iterator[Any]:
         """The events that have come. Requests that the server refused are left out: their windows are gone."""
@@ -115,6 +131,24 @@ class Display:
         """Closes the connection."""
         with contextlib.suppress(self._gone):
             self.connection.disconnect()
+
+
+_UTF8_SEGMENT = re.compile(rb"\x1b%G(.*?)\x1b%@", re.DOTALL)
+_OTHER_ESCAPE = re.compile(rb"\x1b[\x20-\x2f]+[\x30-\x7e]")
+
+
+def decode_text(raw: bytes) -> str:
+    """The text of a title: UTF-8, or ISO 8859-1 in which stretches of UTF-8 are marked (compound text)."""
+    if b"\x1b" not in raw:
+        try:
+            return raw.decode()
+        except UnicodeDecodeError:
+            return raw.decode("latin-1")
+    pieces = _UTF8_SEGMENT.split(raw)
+    return "".join(
+        piece.decode("utf-8", "replace") if number % 2 else _OTHER_ESCAPE.sub(b"", piece).decode("latin-1")
+        for number, piece in enumerate(pieces)
+    )
 
 
 def open_display(name: str | None = None) -> Display:

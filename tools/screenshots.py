@@ -1,0 +1,89 @@
+"""Makes docs/screenshots: each main command in a terminal on a virtual screen, from the demo's data.
+
+usage: python tools/screenshots.py [NAME …]
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+sys.path.insert(0, str(ROOT / "tests"))
+
+from screen import screen
+
+OUT = ROOT / "docs" / "screenshots"
+BIN = Path(sys.executable).parent
+DEMO = ROOT / "src/fenko/data/demo"
+MISTAKES = {
+    'kind = "keypad"': 'kind = "keypd"',
+    'start = { do = "pause"': 'strat = { do = "pause"',
+    'select.tap = { do = "profile next"': 'select.tap = { do = "profile nxt"',
+}
+
+# What is typed, how long it may take, and how many columns and lines the terminal has.
+SHOTS = {
+    "demo": ("fenko demo --instant", 4, 124, 50),
+    "check": ("fenko check --desk mistakes; fenko check --desk bench", 4, 110, 40),
+    "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 140, 47),
+    "run": ("fenko run --dry --desk bench --play bench/takes/evening.jsonl --play-focus", 7, 140, 47),
+    "windows": ("fenko windows", 3, 90, 16),
+    "devices": ("fenko devices", 1, 100, 16),
+}
+
+
+def _prepare(folder: Path) -> None:
+    """The demo's desk as a person keeps it, and a copy with a few mistakes."""
+    shutil.copytree(DEMO, folder / "bench")
+    shutil.copytree(DEMO, folder / "mistakes")
+    desk = folder / "mistakes" / "desk.toml"
+    text = desk.read_text()
+    for right, wrong in MISTAKES.items():
+        assert right in text, right
+        text = text.replace(right, wrong)
+    desk.write_text(text)
+
+
+def _devices_text() -> str:
+    """What `fenko devices` prints in the emulated machine, where there are devices."""
+    command = [str(ROOT / "tools/kernel-lab"), "--", sys.executable, str(ROOT / "tools/lab_devices.py")]
+    return subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout
+
+
+def main() -> None:
+    """Takes the pictures that are named, or all."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    for name in sys.argv[1:] or SHOTS:
+        command, seconds, columns, lines = SHOTS[name]
+        with tempfile.TemporaryDirectory() as place, screen() as one:
+            folder = Path(place)
+            _prepare(folder)
+            shown = command
+            if name == "devices":
+                (folder / "devices.txt").write_text(_devices_text())
+                shown = "cat devices.txt"
+            if name == "windows":
+                one.terminal("Hushdesk", "Wings, close", folder / "a")
+                one.raise_window(one.terminal("Snipwell", "Reel 2 – the moth lands", folder / "b"))
+            script = folder / "script"
+            script.write_text(f"printf '\\033[1m$ %s\\033[0m\\n' {command!r}\n{shown}\nsleep 60\n")
+            one.spawn(
+                "env", f"PATH={BIN}:{os.environ['PATH']}", f"HOME={folder}", "sh", "-c",
+                f"cd {folder} && exec xterm -class Terminal -geometry {columns}x{lines}+0+0 -fa 'DejaVu Sans Mono' -fs 9 "
+                f"-bg '#101418' -fg '#e8e6e3' -b 8 -u8 -e sh script",
+            )  # fmt: skip
+            time.sleep(seconds + 2)
+            window = one.ask("xdotool", "search", "--class", "^Terminal$").stdout.split()[-1]
+            if name == "windows":
+                window = "root"
+            subprocess.run(["import", "-window", window, str(OUT / f"{name}.png")], env=one.environment, check=True)
+        print(OUT / f"{name}.png")
+
+
+main()
