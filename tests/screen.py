@@ -6,27 +6,17 @@ import os
 import shutil
 import signal
 import subprocess
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 
+from support import wait_for
+
 NEEDED = {"Xvfb": "xvfb", "openbox": "openbox", "xterm": "xterm", "xprop": "x11-utils", "xdotool": "xdotool"}
 MISSING = [package for command, package in NEEDED.items() if shutil.which(command) is None]
 needs_screen = pytest.mark.skipif(bool(MISSING), reason=f"needs a virtual screen: apt-get install {' '.join(MISSING)}")
-
-
-def wait_for(condition: Callable[[], object], what: str, seconds: float = 15) -> object:
-    """Waits until `condition()` is true and returns it."""
-    end = time.monotonic() + seconds
-    while time.monotonic() < end:
-        value = condition()
-        if value:
-            return value
-        time.sleep(0.03)
-    raise AssertionError(f"waited {seconds} s for {what}")
 
 
 def _traces(number: int) -> tuple[Path, Path]:
@@ -88,9 +78,14 @@ class Screen:
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""
-        self.ask("xdotool", "windowactivate", "--sync", window)
         wanted = f"{int(window):#x}"
-        wait_for(lambda: wanted in self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout, "the window in front")
+
+        def raised() -> bool:
+            # Asked again and again: the window manager may not have taken charge of a new window yet.
+            self.ask("xdotool", "windowactivate", window)
+            return wanted in self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout
+
+        wait_for(raised, "the window in front")
 
     def keys_down(self) -> list[int]:
         """The key codes that the server holds down, by its own keymap."""

@@ -15,6 +15,12 @@ from pathlib import Path
 import pytest
 
 from fenko.cli import COMMANDS
+from fenko.core.changes import EFFECTS
+from fenko.core.controls import KINDS, SHAPED
+from fenko.core.phrase import VERBS
+from fenko.core.plan import GESTURES
+from fenko.desk.model import TIMING_RANGES, OutputFile, ProfileFile, SurfaceFile
+from fenko.desk.structure import fields
 from support import DEMO, FENKO, MakeDesk, Run
 
 
@@ -115,6 +121,31 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
     offset = flat[0][0] - rehearsed[0]["t"]
     for (t, _), effect in zip(flat, rehearsed, strict=True):
         assert t - offset == pytest.approx(effect["t"], abs=0.002)
+
+
+@pytest.mark.parametrize("after", [0.0, 0.05, 0.1, 0.15, 0.2, 0.3, 0.4])
+def test_ctrl_c_at_any_moment_is_no_traceback(make_desk: MakeDesk, after: float) -> None:
+    desk = make_desk('[surface.pad]\nkind = "gamepad"')
+    process = subprocess.Popen(
+        [*FENKO, "run", "--dry", "--desk", str(desk)], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+    )
+    time.sleep(after)
+    process.send_signal(signal.SIGINT)
+    printed, _ = process.communicate(timeout=20)
+    # Before our first line runs, the interpreter itself may complain.
+    assert "Traceback" not in printed or "fenko/" not in printed, printed
+
+
+def test_the_docs_name_everything_that_there_is() -> None:
+    docs = Path(__file__).parent.parent / "docs"
+    desk, takes = (docs / "desk.md").read_text(), (docs / "takes.md").read_text()
+    words = [*VERBS, *GESTURES, *KINDS, *SHAPED.keys() - {"motion"}, *fields(SurfaceFile), *fields(ProfileFile)]
+    words += [f"timing.{name}" for name in TIMING_RANGES] + [f"output.{name}" for name in fields(OutputFile)]
+    assert [word for word in words if word not in desk] == []
+    assert [
+        word for effect in EFFECTS for word in effect if f'"{word}"' not in takes and f"`{word}`" not in takes
+    ] == []
+    assert [name for name in COMMANDS if f"fenko {name}" not in (docs.parent / "README.md").read_text()] == []
 
 
 def test_wrong_options_are_bad_use(fenko: Run) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -10,9 +11,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
 
-from screen import Screen, needs_screen, screen, wait_for
-from support import FENKO, MakeDesk
+from screen import Screen, needs_screen, screen
+from support import FENKO, MakeDesk, wait_for
 
 pytestmark = [needs_screen, pytest.mark.xdist_group("screen")]
 
@@ -115,6 +118,24 @@ def test_the_profile_follows_the_window_while_running(shown: Screen, tmp_path: P
     assert not shown.keys_down()
 
 
+def test_a_flicker_of_the_focus_changes_nothing(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    frames = shown.terminal("Snipwell", "Reel 2", tmp_path / "a")
+    sound = shown.terminal("Hushdesk", "Wings, close", tmp_path / "b")
+    shown.raise_window(frames)
+    # Held from before, so that no press hurries the settling.
+    held = take(tmp_path / "t.jsonl", (0.1, "mode", 1), (60, "mode", 0))
+    desk = str(make_desk(DESK + '[timing]\nsettle = "2s"'))
+    running = Running(shown, tmp_path / "log", "--desk", desk, "--play", held)
+    running.says("is running")
+    for _ in range(3):
+        shown.raise_window(sound)
+        shown.raise_window(frames)
+    shown.raise_window(sound)
+    running.says("profile: sound")
+    assert running.log.read_text().count("profile: ") == 3  # frames, the line at the start, and sound once
+    assert running.end() == 0
+
+
 def test_kill_leaves_no_key_down(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
     shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
     held = take(tmp_path / "t.jsonl", (0.2, "mode", 1), (0.3, "east", 1), (60, "east", 0))
@@ -199,6 +220,50 @@ def test_more_strange_characters_than_free_keys(shown: Screen, tmp_path: Path, m
     )  # fmt: skip
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == [text]
+
+
+# Cells of the desk below, and what hands may do with them within a second or so.
+_HANDS = st.lists(
+    st.tuples(st.floats(0, 0.8), st.sampled_from(["south", "east", "west", "north", "mode", "start", "select"]), st.floats(0, 0.6)),
+    max_size=12,
+)  # fmt: skip
+_BUSY_DESK = """
+[surface.pad]
+kind = "gamepad"
+[timing]
+hold = "100ms"
+[profile.base.on.pad]
+south = "ctrl+z"
+east = "ctrl+shift+a x5"
+west = { press = "alt", hold = "shift+f9", release = "f10" }
+north = { tap = 'type "ö✓"', hold = "super then wait 50ms then b" }
+mode = "shift"
+start = "pause"
+select = "profile next"
+[profile.other.on.pad]
+south = "rightalt+b"
+"""
+
+
+def test_whatever_hands_do_and_however_it_ends_nothing_stays_down(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    desk = str(make_desk(_BUSY_DESK))
+
+    @settings(max_examples=12, phases=[Phase.generate])
+    @given(_HANDS, st.sampled_from([signal.SIGKILL, signal.SIGTERM, signal.SIGINT, None]), st.floats(0, 1.5))
+    def try_it(hands: list[tuple[float, str, float]], end: signal.Signals | None, after: float) -> None:
+        events = sorted(event for t, control, length in hands for event in press(t, control, length))
+        running = Running(shown, tmp_path / "log", "--desk", desk, "--play", take(tmp_path / "t.jsonl", *events))
+        if end is not None:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                running.process.wait(after)
+            running.process.send_signal(end)
+        running.process.wait(30)
+        wait_for(lambda: not shown.keys_down(), f"nothing down after {end} at {after} s and {events}")
+        assert "Traceback" not in running.log.read_text()
+
+    try_it()
 
 
 def test_windows_prints_what_a_profile_takes(shown: Screen, tmp_path: Path) -> None:

@@ -4,7 +4,8 @@ import pty
 import sys
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).parent.parent / "tests" / "kernel"))
+TESTS = Path(__file__).parent.parent / "tests"
+sys.path += [str(TESTS), str(TESTS / "kernel")]
 
 from bench_devices import keypad, mouse, pad
 from evdev import UInput, ecodes

@@ -1,5 +1,5 @@
 """`python -m fenko` is the same as `fenko`."""
 
-from fenko.cli import main
+from fenko.start import main
 
 main()

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import functools
 import os
 import select
 import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from evdev import AbsInfo, InputDevice, UInput, ecodes, list_devices
 
+import support
+
 PATIENCE = 60.0
 """Seconds to wait for anything: an emulated kernel is slow."""
+
+wait_for = functools.partial(support.wait_for, seconds=PATIENCE)
 
 STICK = AbsInfo(0, -32768, 32767, 16, 128, 0)
 TRIGGER = AbsInfo(0, 0, 255, 0, 0, 0)
@@ -47,17 +50,6 @@ def mouse() -> tuple[UInput, UInput]:
         UInput({ecodes.EV_KEY: buttons, ecodes.EV_REL: moves}, name="Burr 12", phys="usb-lab-3/input0", **common),
         UInput({ecodes.EV_KEY: list(range(2, 14))}, name="Burr 12 Keyboard", phys="usb-lab-3/input1", **common),
     )
-
-
-def wait_for(condition: Callable[[], Any], what: str) -> Any:
-    """Waits until `condition()` is true and returns it."""
-    end = time.monotonic() + PATIENCE
-    while time.monotonic() < end:
-        value = condition()
-        if value:
-            return value
-        time.sleep(0.05)
-    raise AssertionError(f"waited {PATIENCE} s for {what}")
 
 
 def node_named(name: str) -> InputDevice | None:

@@ -143,7 +143,9 @@ class Account:
 
     def _row(self, action: Action, sends: list[str]) -> _Row:
         surface, _, control = action.address.partition(".")
-        hand = f"{surface} {control.replace('.', ' ')}" + ("" if action.gesture == "press" else f", {action.gesture}")
+        hand = f"{surface} {control.replace('.', ' ')}" + (
+            "" if action.gesture in ("press", "turn") else f", {action.gesture}"
+        )
         if action.binding is None:
             return _Row(action.t, hand, "not bound, handed on", "", sends)
         self._gestures[action.profile] += 1

@@ -75,7 +75,7 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
 
         def choose() -> tuple[Output, str]:
             if dry:
-                return ListingOutput(show), "what would be sent is printed"
+                return ListingOutput(show), "and what would be sent is printed"
             choice = choose_output(desk.keys, desk.layout, note, guard.ledger if guard else None)
             return choice.output, choice.why
 

@@ -221,7 +221,7 @@ class Engine:
         cell = self._table.get(cells[whole > 0])
         if cell is not None and cell.press is not None:
             for _ in range(abs(whole)):
-                self._start(t, cell, "press", cell.press, held=False)
+                self._start(t, cell, "turn", cell.press, held=False)
 
     def _moved(self, t: float, address: str, value: float) -> None:
         if self.plan.surfaces[address.partition(".")[0]].passes and not self.paused:

@@ -33,7 +33,7 @@ class Problem(Struct, frozen=True, order=True):
         lines = [f"{place}: {self.severity}: {self.message}"]
         if self.source is not None:
             number = str(self.line)
-            lines.append(f"  {number} | {self.source.expandtabs(1)}")
+            lines.append(f"  {number} | {_printable(self.source)}")
             before = self.source[: self.column - 1]
             marked = self.source[self.column - 1 : self.column - 1 + self.length]
             lines.append(f"  {' ' * len(number)} | {' ' * width(before)}{'^' * max(1, width(marked))}")
@@ -42,6 +42,13 @@ class Problem(Struct, frozen=True, order=True):
         if self.nearest:
             lines.append(f"  did you mean `{self.nearest}`?")
         return "\n".join(lines)
+
+
+def _printable(text: str) -> str:
+    """A line as a terminal may show it: each character that would move the cursor takes one place."""
+    return "".join(
+        character if character.isprintable() else " " if character == "\t" else "\ufffd" for character in text
+    )
 
 
 def width(text: str) -> int:

@@ -43,7 +43,7 @@ class Sources:
     def read(self) -> None:
         """Reads `desk.toml` and everything that it includes."""
         main = self.folder / MAIN_FILE
-        expected = f"a folder that holds a {MAIN_FILE}"
+        expected = f"a folder that holds a {MAIN_FILE}; `fenko demo --keep DIR` writes one to start from"
         # os.path asks without raising, also where a folder above may not be entered.
         if not os.path.lexists(self.folder):
             self._file_problem(self.folder, "there is no such folder, or it may not be entered", expected)

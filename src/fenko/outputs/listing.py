@@ -10,7 +10,7 @@ from fenko.core.changes import Effect
 class ListingOutput:
     """Gives each batch of effects to `show`."""
 
-    name = "a listing"
+    name = "none"
 
     def __init__(self, show: Callable[[Sequence[Effect]], None]) -> None:
         self._show = show
