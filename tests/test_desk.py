@@ -9,14 +9,17 @@ from pathlib import Path
 import jsonschema
 import msgspec
 import pytest
+from click.testing import CliRunner
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from fenko.cli import cli
 from fenko.core.phrase import parse_phrase
 from fenko.desk.load import load_desk
 from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.schema import desk_schema
+from hands import key_names, phrases
 from support import DEMO, MakeDesk, Run
 
 SURFACES = """
@@ -246,13 +249,11 @@ def test_broken_desks_never_make_a_traceback(tmp_path_factory: pytest.TempPathFa
         DEMO / "profiles/frames.toml"
     ).read_bytes()
     (folder / "desk.toml").write_bytes(data.draw(st.one_of(_mutated_bytes(good), _mutated_tree(good))))
-    try:
-        load_desk(folder)
-    except DeskError as error:
-        assert error.problems
-        for problem in error.problems:
-            assert problem.render()
-            assert problem.line >= 0
+    for form in ("text", "json"):
+        done = CliRunner().invoke(cli, ["check", "--desk", str(folder), "--format", form])
+        assert done.exception is None or isinstance(done.exception, SystemExit), done.exc_info
+        assert done.exit_code in (0, 1, 2)
+        assert done.output
 
 
 def _mutated_bytes(good: bytes) -> st.SearchStrategy[bytes]:
@@ -264,7 +265,7 @@ def _mutated_bytes(good: bytes) -> st.SearchStrategy[bytes]:
 
 _LEAVES = st.one_of(
     st.integers(-5, 5), st.booleans(), st.just(1e400), st.sampled_from(["", "ctrl+", "~(", "usb 1:2", "220ms", "base", "x" * 90]),
-    st.just([]), st.just({}), st.lists(st.sampled_from(["a", "usb 1209:4d50"]), max_size=2),
+    st.text(max_size=12), phrases(key_names).map(str), st.just([]), st.just({}), st.lists(st.sampled_from(["a", "usb 1209:4d50"]), max_size=2),
 )  # fmt: skip
 
 
