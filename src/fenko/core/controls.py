@@ -38,12 +38,13 @@ STICK = Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACRO
 HAT = Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN})
 RING = Shape("ring", directions=("left", "right"), axes={"": ("left", "right")})
 DIAL = Shape("dial", directions=("left", "right"), turns=("left", "right"))
+TILT = Shape("tilt wheel", directions=("left", "right"), turns=("left", "right"))
 WHEEL = Shape("wheel", directions=("up", "down"), turns=("down", "up"))
 MOTION = Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False)
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
-    "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": DIAL, "motion": MOTION,
+    "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,
 }  # fmt: skip
 """Controls that are more than a button."""
 

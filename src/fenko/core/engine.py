@@ -37,7 +37,7 @@ from typing import Any
 
 from fenko.core.axes import Detents, pressed_end
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
-from fenko.core.controls import BUTTON, MOTION, WHEEL, Shape, shape_of
+from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
 from fenko.core.phrase import Keys, Pause, Step, Type, Wait
 from fenko.core.phrase import Profile as ProfileStep
 from fenko.core.plan import BASE, Binding, Cell, Focus, Plan, Profile, Report, Table, mirrored_keys, unrolled
@@ -213,7 +213,7 @@ class Engine:
         assert shape.turns is not None
         cells = [f"{address}.{turn}" for turn in shape.turns]
         if not any(cell in self._table for cell in cells):
-            if self.plan.surfaces[address.partition(".")[0]].passes and not self.paused:
+            if self.plan.surfaces[address.partition(".")[0]].passes and not self.paused and shape is not DIAL:
                 lines = (0, -value) if shape is WHEEL else (value, 0)
                 self._effects.append((t, "pointer", "scroll", *lines))
             return

@@ -100,8 +100,8 @@ class Session:
 
     def feed(self, changes: Sequence[Change]) -> None:
         """Feeds changes and sends what comes of them."""
-        if self._settling is not None and changes[0][1] != FOCUS:
-            # A hand is at work: the keys go to the window that is in front now, settled or not.
+        if self._settling is not None and any(value in (1, -1) for _, _, value in changes):
+            # Something was pressed: its keys go to the window that is in front now, settled or not.
             self._settle(changes[0][0])
         engine = self.engine
         for change in changes:

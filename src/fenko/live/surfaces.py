@@ -136,11 +136,17 @@ class Surfaces:
     def _readable(self, opened: OpenNode) -> None:
         try:
             changes = opened.read()
-        except OSError:
-            self._detach(opened.node.path)
+        except OSError as why:
+            self._failed(opened, why)
             return
         if changes:
             self._feed(changes)
+
+    def _failed(self, opened: OpenNode, why: OSError) -> None:
+        """A node that was open works no longer: it is gone, or another program was quicker to take it over."""
+        if why.errno == errno.EBUSY:
+            self._complain(opened.surface.name, opened.node, why)
+        self._detach(opened.node.path)
 
     def _detach(self, path: str) -> None:
         opened = self._open.pop(path, None)
@@ -167,14 +173,19 @@ class Surfaces:
     def lend(self) -> None:
         """Lets other programs have all surfaces, while Fenko is paused."""
         self._lent = True
-        for opened in self._open.values():
-            opened.lend()
+        self._each(OpenNode.lend)
 
     def take_back(self) -> None:
         """Takes them over again."""
         self._lent = False
-        for opened in self._open.values():
-            opened.take_back()
+        self._each(OpenNode.take_back)
+
+    def _each(self, what: Callable[[OpenNode], None]) -> None:
+        for opened in list(self._open.values()):
+            try:
+                what(opened)
+            except OSError as why:
+                self._failed(opened, why)
 
     def close(self) -> None:
         """Gives every device back."""
