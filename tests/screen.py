@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -73,19 +74,19 @@ class Screen:
         found = wait_for(
             lambda: self.ask("xdotool", "search", "--class", f"^{app}$").stdout.split(), f"the {app} window"
         )
-        assert isinstance(found, list)
+        # A new window comes to the front once it is managed; whatever the test does next has to come after that.
+        self.wait_active(found[-1])
         return str(found[-1])
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""
-        wanted = f"{int(window):#x}"
+        self.ask("xdotool", "windowactivate", window)
+        self.wait_active(window)
 
-        def raised() -> bool:
-            # Asked again and again: the window manager may not have taken charge of a new window yet.
-            self.ask("xdotool", "windowactivate", window)
-            return wanted in self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout
-
-        wait_for(raised, "the window in front")
+    def wait_active(self, window: str) -> None:
+        """Waits until a window is in front."""
+        wanted = re.compile(rf"{int(window):#x}\b")
+        wait_for(lambda: wanted.search(self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout), "the window in front")
 
     def keys_down(self) -> list[int]:
         """The key codes that the server holds down, by its own keymap."""
