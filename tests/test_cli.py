@@ -87,6 +87,7 @@ def test_the_demo_takes_its_time_and_ends_with_ctrl_c() -> None:
 def test_the_demos_desk_can_be_kept_and_is_never_written_over(fenko: Run, tmp_path: Path) -> None:
     assert fenko("demo", "--keep", "mine").returncode == 0
     assert fenko("check", "--desk", "mine", XKB_DEFAULT_LAYOUT="us").returncode == 0
+    assert {path.stat().st_mode & 0o077 for path in (tmp_path / "mine").rglob("*")} == {0}
     (tmp_path / "mine" / "desk.toml").write_text("# mine")
     assert fenko("demo", "--keep", "mine").returncode == 2
     assert (tmp_path / "mine" / "desk.toml").read_text() == "# mine"

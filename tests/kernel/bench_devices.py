@@ -104,12 +104,15 @@ class Reader:
 class FenkoRun:
     """`fenko run` with its messages."""
 
-    def __init__(self, desk: Path, log: Path) -> None:
+    def __init__(self, desk: Path, log: Path, *options: str, before: tuple[str, ...] = ()) -> None:
         self.log = log
         environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
         with log.open("wb") as file:
             self.process = subprocess.Popen(
-                [sys.executable, "-m", "fenko", "run", "--desk", str(desk)], stdout=file, stderr=file, env=environment
+                [*before, sys.executable, "-m", "fenko", "run", "--desk", str(desk), *options],
+                stdout=file,
+                stderr=file,
+                env=environment,
             )
 
     def says(self, text: str, times: int = 1) -> None:

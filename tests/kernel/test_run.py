@@ -8,6 +8,7 @@ import os
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -258,15 +259,39 @@ def test_taken_over_only_when_all_keys_are_up(bench: Bench, desk: Path, tmp_path
     other.device.close()
 
 
-def test_without_permission_the_remedy_is_said() -> None:
-    public = Path("/tmp/desk-for-all")
-    public.mkdir(mode=0o755)
-    (public / "desk.toml").write_text(DESK)
-    done = subprocess.run(
-        ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", sys.executable, "-m", "fenko", "run", "--desk", str(public)],
-        capture_output=True, text=True, cwd="/",
-    )  # fmt: skip
+NOBODY = ("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups")
+
+
+@pytest.fixture
+def public_desk() -> Iterator[Path]:
+    """The desk where any user may read it."""
+    with tempfile.TemporaryDirectory(dir="/tmp") as name:
+        folder = Path(name)
+        folder.chmod(0o755)
+        (folder / "desk.toml").write_text(DESK)
+        yield folder
+
+
+def test_without_permission_the_remedy_is_said(public_desk: Path) -> None:
+    command = [*NOBODY, sys.executable, "-m", "fenko", "run", "--desk", str(public_desk)]
+    done = subprocess.run(command, capture_output=True, text=True, cwd="/")
     assert done.returncode == 1
     assert "/dev/uinput may not be written by this user" in done.stderr
     assert "sudo tee -a /etc/udev/rules.d/60-fenko.rules" in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_permission_that_comes_a_moment_later_is_waited_for(bench: Bench, public_desk: Path, tmp_path: Path) -> None:
+    bench.pad.close()
+    bench.keypad.close()
+    run = FenkoRun(public_desk, tmp_path / "log", "--dry", before=NOBODY)
+    run.says("surface pad: not here yet")
+    bench.pad = pad()
+    os.chmod(Reader("Thistle pad").device.path, 0o644)
+    run.says("surface pad: here now")
+    bench.keypad = keypad()  # and nobody gives permission for this one
+    run.says("surface keypad: ")
+    run.says('ATTRS{id/product}=="4d17"')
+    said = run.log.read_text()
+    assert said.count("may not be read by this user") == 2  # the mouse at the start, the keypad now
+    assert run.end() == 0

@@ -62,7 +62,9 @@ def _keep(folder: Path) -> None:
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         fail(f"{folder} is already there and not empty; nothing was written", 2)
     try:
-        shutil.copytree(DEMO, folder, dirs_exist_ok=True)
+        shutil.copytree(DEMO, folder, dirs_exist_ok=True, copy_function=shutil.copyfile)
+        for path in (folder, *folder.rglob("*")):
+            path.chmod(0o700 if path.is_dir() else 0o600)
     except OSError as why:
         fail(f"{folder} cannot be written: {(why.strerror or str(why)).lower()}")
     say(f"The demo's desk is in {folder}. Try:")

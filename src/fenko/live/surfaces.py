@@ -14,6 +14,9 @@ from fenko.devices.things import DEVICE_FOLDER, Node, list_nodes, read_node
 from fenko.live.loop import Loop
 from fenko.system.inotify import FolderWatch
 
+_PERMISSIONS_TAKE = 1.0
+"""Seconds after a node appears in which the system may still give this user access to it."""
+
 
 class Surfaces:
     """Feeds the changes of every device that a surface's links name. `say` is told of each coming and going, once.
@@ -40,6 +43,8 @@ class Surfaces:
         self._share = share
         self._lent = False
         self._complained: set[str] = set()
+        self._denied: set[str] = set()
+        self._second_try = loop.timer(self._try_again)
         self._watch: FolderWatch | None = None
 
     def start(self) -> None:
@@ -83,7 +88,14 @@ class Surfaces:
             elif name.startswith("event") and path not in self._open:
                 node = read_node(name)
                 if node is not None:
-                    self._attach(node)
+                    self._attach(node, patient=True)
+
+    def _try_again(self, now: float) -> None:
+        denied, self._denied = self._denied, set()
+        for name in denied:
+            node = read_node(name)
+            if node is not None:
+                self._attach(node)
 
     def _surface_for(self, node: Node) -> str | None:
         """The surface that a link gives this node to; a link that says more wins."""
@@ -98,7 +110,8 @@ class Surfaces:
     def _exclusive(self, name: str) -> bool:
         return self._desk.links[name].exclusive and not self._share
 
-    def _attach(self, node: Node, quietly: bool = False) -> None:
+    def _attach(self, node: Node, quietly: bool = False, patient: bool = False) -> None:
+        """Opens a node if a surface claims it. `patient`: it is so new that its permissions may yet be given."""
         name = self._surface_for(node)
         if name is None or node.path in self._open:
             return
@@ -106,7 +119,11 @@ class Surfaces:
         try:
             opened = OpenNode(node, self._desk.plan.surfaces[name], self._exclusive(name), self._motion)
         except OSError as why:
-            self._complain(name, node, why)
+            if patient and why.errno == errno.EACCES:
+                self._denied.add(Path(node.path).name)
+                self._second_try.set(self._now() + _PERMISSIONS_TAKE)
+            else:
+                self._complain(name, node, why)
             return
         self._complained.discard(name)
         self._open[node.path] = opened
