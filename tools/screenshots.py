@@ -35,6 +35,7 @@ SHOTS = {
     "run": ("fenko run --dry --desk bench --play bench/takes/evening.jsonl --play-focus", 7, 140, 47),
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 100, 16),
+    "watch": ("fenko watch pad mouse dial", 1, 140, 48),
 }
 
 
@@ -50,9 +51,10 @@ def _prepare(folder: Path) -> None:
     desk.write_text(text)
 
 
-def _devices_text() -> str:
-    """What `fenko devices` prints in the emulated machine, where there are devices."""
-    command = [str(ROOT / "tools/kernel-lab"), "--", sys.executable, str(ROOT / "tools/lab_devices.py")]
+def _shown_in_lab(command_name: str) -> str:
+    """What a command shows in the emulated machine, where there are devices."""
+    script = str(ROOT / "tools/lab_devices.py")
+    command = [str(ROOT / "tools/kernel-lab"), "--", sys.executable, script, command_name]
     return subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout
 
 
@@ -65,9 +67,9 @@ def main() -> None:
             folder = Path(place)
             _prepare(folder)
             shown = command
-            if name == "devices":
-                (folder / "devices.txt").write_text(_devices_text())
-                shown = "cat devices.txt"
+            if name in ("devices", "watch"):
+                (folder / "shown.txt").write_text(_shown_in_lab(name))
+                shown = "cat shown.txt"
             if name == "windows":
                 one.terminal("Hushdesk", "Wings, close", folder / "a")
                 one.raise_window(one.terminal("Snipwell", "Reel 2 – the moth lands", folder / "b"))

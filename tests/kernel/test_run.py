@@ -71,6 +71,8 @@ def bench(desk: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Benc
     one = Bench(desk, tmp_path_factory.mktemp("log") / "log")
     yield one
     one.run.process.kill()
+    for device in (one.pad, one.keypad, one.mouse, one.side):
+        device.close()
 
 
 def test_devices_are_listed_as_things(bench: Bench) -> None:

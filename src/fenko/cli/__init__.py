@@ -14,6 +14,7 @@ COMMANDS: dict[str, str] = {
     "run": "Run the desk: surfaces in, shortcuts out.",
     "check": "Say what is wrong with a desk, and where.",
     "rehearse": "Play a take through a desk and print what it would send.",
+    "watch": "Watch every control as it moves, and record takes.",
     "devices": "List what is plugged in, with the links for the desk.",
     "windows": "List the windows and the program in front, as a profile names them.",
     "demo": "See Fenko at work on a made-up desk, without any device.",

@@ -48,11 +48,19 @@ class EventReader:
         self._ask = ask
         self._down: set[int] = set()
         self._values: dict[int, float] = {}
+        self._raw: dict[int, int] = {}
         self._dropping = False
 
     def forget(self) -> None:
         """All keys are known to be up."""
         self._down.clear()
+
+    def raw(self, address: str) -> str:
+        """What the kernel says of an input: the code of a button, the last value of an axis."""
+        for (kind, code), known in self._addresses.items():
+            if known == address and kind != REL:
+                return f"code {code}" if kind == KEY else str(self._raw.get(code, ""))
+        return ""
 
     def read(self) -> bytes:
         """The raw events that have come; empty if none have. Raises OSError when the node is gone."""
@@ -95,6 +103,7 @@ class EventReader:
                 turned = value / _FINE_PER_DETENT if code in FINE_TURN_CODES else value
                 found.append((seconds + micros * _MICROSECOND, address, turned))
             else:
+                self._raw[code] = value
                 share = self._values[code] = self._share(code, value)
                 found.append((seconds + micros * _MICROSECOND, address, share))
         return found

@@ -62,6 +62,16 @@ class OpenNode:
         axes = {code: self._device.absinfo(code).value for code in self._axes}
         return State(frozenset(self._device.active_keys()), axes)
 
+    @property
+    def controls(self) -> list[str]:
+        """The controls that this node moves, by the kernel's names."""
+        known = self.surface.kernel_name
+        return [name for name in self.node.controls if known(self.surface.own_name(name)) is not None]
+
+    def raw(self, address: str) -> str:
+        """What the kernel says of an input of this node: the code of a button, the value of an axis."""
+        return self._events.raw(address)
+
     def take_over(self) -> bool:
         """Keeps the node from other programs, if that is wanted and none of its keys is down.
 

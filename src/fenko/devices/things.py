@@ -13,7 +13,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from fenko.core.controls import AXIS_CODES, BUTTON_CODES, FINE_TURN_CODES, TURN_CODES
+from fenko.core.controls import AXIS_CODES, BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES
 from fenko.system.kernel import OWN_PHYS
 
 SYSFS = Path("/sys/class/input")
@@ -65,6 +65,7 @@ class Node(Struct, frozen=True):
         found += [AXIS_CODES[code] for code in sorted(self.axes) if code in AXIS_CODES]
         found += [TURN_CODES[code] for code in sorted(self.turns) if code in TURN_CODES]
         found += [FINE_TURN_CODES[code] for code in sorted(self.turns) if code in FINE_TURN_CODES]
+        found += [MOTION_CODES[code] for code in sorted(self.turns) if code in MOTION_CODES]
         return list(dict.fromkeys(name.partition(".")[0] for name in found))
 
 

@@ -12,6 +12,7 @@ from fenko.core.plan import Focus, Report
 from fenko.desk.load import Desk
 from fenko.focus.x11 import X11Focus
 from fenko.live.loop import Loop
+from fenko.live.registry import DeskRegistry
 from fenko.live.returning import Returning
 from fenko.live.surfaces import Surfaces
 from fenko.live.wiring import Output
@@ -61,7 +62,8 @@ class Session:
 
     def use_devices(self, share: bool = False) -> None:
         """Takes changes from the desk's devices; with `share`, without keeping them from other programs."""
-        self._surfaces = Surfaces(self._desk, self.loop, self.feed, self._pass_motion, time.monotonic, self._say, share)
+        registry = DeskRegistry(self._desk, share)
+        self._surfaces = Surfaces(registry, self.loop, self.feed, self._pass_motion, time.monotonic, self._say)
         self._surfaces.start()
 
     def use_focus(self) -> None:

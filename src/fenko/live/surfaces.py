@@ -7,11 +7,12 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from fenko.core.changes import PLUG, UNPLUG, Change
+from fenko.core.plan import Surface
 from fenko.core.remedies import input_denied
-from fenko.desk.load import Desk
 from fenko.devices.node import OpenNode
 from fenko.devices.things import DEVICE_FOLDER, Node, list_nodes, read_node
 from fenko.live.loop import Loop
+from fenko.live.registry import Registry
 from fenko.system.inotify import FolderWatch
 
 _PERMISSIONS_TAKE = 1.0
@@ -19,28 +20,24 @@ _PERMISSIONS_TAKE = 1.0
 
 
 class Surfaces:
-    """Feeds the changes of every device that a surface's links name. `say` is told of each coming and going, once.
-
-    `share`: nothing is taken over, whatever the desk says."""
+    """Feeds the changes of every device that the registry gives to a surface. `say` is told of each coming and going."""
 
     def __init__(
         self,
-        desk: Desk,
+        registry: Registry,
         loop: Loop,
         feed: Callable[[Sequence[Change]], None],
         motion: Callable[[bytes], None],
         now: Callable[[], float],
         say: Callable[[str], None],
-        share: bool,
     ) -> None:
-        self._desk = desk
+        self._registry = registry
         self._loop = loop
         self._feed = feed
         self._motion = motion
         self._now = now
         self._say = say
         self._open: dict[str, OpenNode] = {}
-        self._share = share
         self._lent = False
         self._complained: set[str] = set()
         self._denied: set[str] = set()
@@ -52,14 +49,15 @@ class Surfaces:
         self._watch_folder()
         for node in list_nodes():
             self._attach(node, quietly=True)
-        for name, surface in self._desk.links.items():
+        expected = self._registry.expected()
+        for name in dict.fromkeys((*expected, *(opened.surface.name for opened in self._open.values()))):
             nodes = self._nodes_of(name)
             if nodes:
                 self._say(f"surface {name}: {_described(nodes)}{self._hands(name)}")
-            elif not surface.links:
+            elif not expected[name]:
                 self._say(f"surface {name}: the desk gives it no links, so no device can be it")
             elif name not in self._complained:
-                self._say(f"surface {name}: not here yet ({' or '.join(surface.links)})")
+                self._say(f"surface {name}: not here yet ({' or '.join(expected[name])})")
 
     def _watch_folder(self) -> None:
         """Watches the folder of the event nodes; the one above as long as no input device exists at all."""
@@ -97,27 +95,15 @@ class Surfaces:
             if node is not None:
                 self._attach(node)
 
-    def _surface_for(self, node: Node) -> str | None:
-        """The surface that a link gives this node to; a link that says more wins."""
-        found = [
-            (len(link), name)
-            for name, surface in self._desk.links.items()
-            for link in surface.links
-            if node.matches(link)
-        ]
-        return max(found)[1] if found else None
-
-    def _exclusive(self, name: str) -> bool:
-        return self._desk.links[name].exclusive and not self._share
-
     def _attach(self, node: Node, quietly: bool = False, patient: bool = False) -> None:
         """Opens a node if a surface claims it. `patient`: it is so new that its permissions may yet be given."""
-        name = self._surface_for(node)
-        if name is None or node.path in self._open:
+        surface = self._registry.claim(node)
+        if surface is None or node.path in self._open:
             return
+        name = surface.name
         first = not self._nodes_of(name)
         try:
-            opened = OpenNode(node, self._desk.plan.surfaces[name], self._exclusive(name), self._motion)
+            opened = OpenNode(node, surface, self._registry.exclusive(name), self._motion)
         except OSError as why:
             if patient and why.errno == errno.EACCES:
                 self._denied.add(Path(node.path).name)
@@ -130,10 +116,10 @@ class Surfaces:
         self._loop.add(opened.fd, lambda: self._readable(opened))
         if self._lent:
             opened.lend()
-        if first:
-            self._feed([(self._now(), PLUG, name)])
-            if not quietly:
-                self._say(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
+        # Every node is announced: a later one may bring further controls of the same thing.
+        self._feed([(self._now(), PLUG, name)])
+        if first and not quietly:
+            self._say(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
 
     def _complain(self, name: str, node: Node, why: OSError) -> None:
         """Says once why a device cannot be used, and what helps."""
@@ -181,11 +167,20 @@ class Surfaces:
 
     def _hands(self, name: str) -> str:
         """Who has the surface, in words."""
-        if not self._exclusive(name):
+        if not self._registry.exclusive(name):
             return ", other programs see it too"
         if all(node.grabbed for node in self._nodes_of(name)):
             return ", taken over"
         return ", will be taken over when all its keys are up"
+
+    def present(self, name: str) -> list[tuple[Surface, list[str]]]:
+        """The surface of that name, once for each of its nodes, with the controls of the node by the kernel's names."""
+        return [(opened.surface, opened.controls) for opened in self._nodes_of(name)]
+
+    def raw(self, address: str) -> str:
+        """What the kernel itself says of an input: a button's code, an axis's value; empty if nothing is known."""
+        name = address.partition(".")[0]
+        return next((raw for opened in self._nodes_of(name) if (raw := opened.raw(address))), "")
 
     def lend(self) -> None:
         """Lets other programs have all surfaces, while Fenko is paused."""

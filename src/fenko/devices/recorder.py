@@ -1,0 +1,54 @@
+"""Writes takes: every change as it comes, one JSON object a line."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.plan import Focus
+from fenko.devices.take import VERSION
+
+
+def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
+    """A change as a take's line writes it, its time counted from `start`."""
+    t, address, value = change
+    entry: dict[str, Any] = {"t": round(max(0.0, t - start), 6)}
+    if isinstance(value, Focus):
+        return entry | {FOCUS: {name: text for name, text in msgspec.structs.asdict(value).items() if text}}
+    if address in (UNPLUG, PLUG):
+        return entry | {address: value}
+    if address == KEYBOARD:
+        return entry | {KEYBOARD: list(value)}
+    surface, _, control = address.partition(".")
+    return entry | {"surface": surface, "control": control, "value": round(value, 6)}
+
+
+class TakeWriter:
+    """A take on its way to a file that is the user's alone. Raises FileExistsError rather than overwrite one."""
+
+    def __init__(self, path: Path, name: str, note: str | None, surfaces: dict[str, str], start: float) -> None:
+        self.count = 0
+        self._start = start
+        self._last = 0.0
+        self._encoder = msgspec.json.Encoder()
+        self._file = os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb")
+        head: dict[str, Any] = {"take": VERSION, "name": name, "surfaces": surfaces}
+        self._write(head | ({"note": note} if note else {}))
+
+    def _write(self, entry: dict[str, Any]) -> None:
+        self._file.write(self._encoder.encode(entry) + b"\n")
+
+    def add(self, change: Change) -> None:
+        """Writes a change. Devices may tell of one a little late; its time is never before the one that came first."""
+        entry = take_line(change, self._start)
+        self._last = entry["t"] = max(self._last, entry["t"])
+        self._write(entry)
+        self.count += 1
+
+    def close(self) -> None:
+        """Everything is in the file."""
+        self._file.close()

@@ -1,0 +1,84 @@
+"""Which surface a device belongs to: by the links of a desk, or, where there is no desk, each thing is its own."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Protocol
+
+from fenko.core.plan import Surface
+from fenko.desk.load import Desk
+from fenko.devices.things import Node, guess_kind, list_nodes
+
+
+class Registry(Protocol):
+    """Gives nodes to surfaces."""
+
+    def claim(self, node: Node) -> Surface | None:
+        """The surface that this node belongs to; None if nobody wants it."""
+
+    def exclusive(self, surface: str) -> bool:
+        """Whether the surface is kept from other programs."""
+
+    def expected(self) -> Mapping[str, tuple[str, ...]]:
+        """The surfaces that a person waits for, and the links by which they can turn up."""
+
+
+class DeskRegistry:
+    """The surfaces of a desk. With `share`, none is kept from other programs; `wanted` leaves the others out."""
+
+    def __init__(self, desk: Desk, share: bool = False, wanted: tuple[str, ...] = ()) -> None:
+        self._surfaces = desk.plan.surfaces
+        self._links = {name: links for name, links in desk.links.items() if not wanted or name in wanted}
+        self._share = share
+
+    def claim(self, node: Node) -> Surface | None:
+        """By the links; one that says more (a serial, a port) wins."""
+        found = [(len(link), name) for name, entry in self._links.items() for link in entry.links if node.matches(link)]
+        return self._surfaces[max(found)[1]] if found else None
+
+    def exclusive(self, surface: str) -> bool:
+        """As the desk says."""
+        return self._links[surface].exclusive and not self._share
+
+    def expected(self) -> Mapping[str, tuple[str, ...]]:
+        """All of them."""
+        return {name: entry.links for name, entry in self._links.items()}
+
+
+class EveryThing:
+    """Every thing that is plugged in is a surface, named after itself, and shared.
+
+    Ordinary keyboards are left out unless they are `wanted` by name: what people type there is nobody's business."""
+
+    def __init__(self, wanted: tuple[str, ...] = ()) -> None:
+        self._wanted = wanted
+        self._names: dict[tuple[int, int, int, str, str], str] = {}
+
+    def claim(self, node: Node) -> Surface | None:
+        """The thing's own surface."""
+        if not (node.keys or node.axes or node.turns):
+            return None
+        parts = [other for other in list_nodes() if other.thing == node.thing] or [node]
+        kind = guess_kind(parts)
+        name = self._name(node, parts)
+        if name not in self._wanted if self._wanted else kind == "keyboard":
+            return None
+        return Surface(name, kind)
+
+    def _name(self, node: Node, parts: list[Node]) -> str:
+        if node.thing not in self._names:
+            shortest = min((part.name for part in parts), key=len)
+            slug = re.sub(r"[^a-z0-9]+", "-", shortest.lower()).strip("-") or "thing"
+            taken = set(self._names.values())
+            numbered = (slug, *(f"{slug}-{number}" for number in range(2, 1000)))
+            self._names[node.thing] = next(name for name in numbered if name not in taken)
+        return self._names[node.thing]
+
+    def exclusive(self, surface: str) -> bool:
+        """Never."""
+        return False
+
+    def expected(self) -> Mapping[str, tuple[str, ...]]:
+        """Nothing in particular."""
+        return {}

@@ -1,0 +1,126 @@
+"""`fenko watch` on real devices: the picture, a storm, and takes that rehearse as the desk ran."""
+
+from __future__ import annotations
+
+import json
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from bench_devices import FenkoRun, key, keypad, mouse, pad, wait_for
+from evdev import ecodes as e
+
+from terminal import Terminal
+
+DESK = """
+[surface.pad]
+kind = "gamepad"
+links = ["usb 1209:4d50"]
+[profile.base.on.pad]
+south = { do = "ctrl+z", label = "Undo" }
+east = "a x3 then wait 60ms then b"
+north = { tap = "m", hold = "o" }
+stick-left.left = "left"
+"""
+
+
+@pytest.fixture
+def desk(tmp_path: Path) -> Path:
+    (tmp_path / "desk.toml").write_text(DESK)
+    return tmp_path
+
+
+def test_everything_that_moves_is_shown(desk: Path) -> None:
+    plugged = [pad(), keypad(), *mouse()]
+    terminal = Terminal("watch", columns=200, lines=60, cwd=desk)
+    terminal.shows("burr-12 (mouse)", 60)
+    key(plugged[0], e.BTN_SOUTH, 1)
+    plugged[0].write(e.EV_ABS, e.ABS_X, -20000)
+    plugged[0].syn()
+    key(plugged[3], e.KEY_1, 1)
+    terminal.shows("left 61 %  -20000", 60)
+    south = next(line for line in terminal.frame() if line.startswith("south"))
+    assert "pressed  code 304" in south
+    terminal.resize(60, 20)
+    wait_for(
+        lambda: 0 < len(terminal.frame()) <= 20 and any("more;" in line for line in terminal.frame()),
+        "a small picture",
+    )
+    assert all(len(line) <= 60 for line in terminal.frame())
+    plugged[0].close()
+    terminal.shows("surface thistle-pad: gone", 60)
+    terminal.type(b"\x03")
+    assert terminal.end(60) == 0
+    for device in plugged[1:]:
+        device.close()
+
+
+def test_a_thousand_events_a_second_are_drawn_at_most_twenty_times(desk: Path) -> None:
+    device = pad()
+    terminal = Terminal("watch", "--desk", str(desk), columns=100, lines=40)
+    terminal.shows("Undo", 60)
+    terminal.pump()
+    before, start = terminal.shown.count(b"\x1b[H"), time.monotonic()
+    while time.monotonic() - start < 3:
+        for number in range(20):
+            device.write(e.EV_ABS, e.ABS_X, int((time.monotonic() - start) * 5000) + number)
+            device.syn()
+        terminal.pump()
+    elapsed = time.monotonic() - start
+    assert 1 <= terminal.shown.count(b"\x1b[H") - before <= elapsed * 20 + 2
+    device.write(e.EV_ABS, e.ABS_X, 0)
+    device.syn()
+    terminal.shows("centre", 60)
+    terminal.type(b"q")
+    assert terminal.end(60) == 0
+    device.close()
+
+
+def test_a_recorded_take_rehearses_as_the_desk_ran(desk: Path) -> None:
+    device = pad()
+    ran = FenkoRun(desk, desk / "ran", "--dry")
+    ran.says("is running")
+    take = desk / "take.jsonl"
+    watch = subprocess.Popen(
+        [sys.executable, "-m", "fenko", "watch", "pad", "--desk", str(desk), "--take", str(take), "--format", "jsonl"],
+        stdout=(desk / "watched").open("wb"), stderr=subprocess.PIPE,
+    )  # fmt: skip
+    wait_for(lambda: take.exists(), "the take")
+    time.sleep(1)
+    for code, length in (
+        (e.BTN_SOUTH, 0.1),
+        (e.BTN_EAST, 0.05),
+        (e.BTN_NORTH, 0.05),
+        (e.BTN_NORTH, 0.5),
+        (e.BTN_SOUTH, 0.02),
+    ):
+        key(device, code, 1)
+        time.sleep(length)
+        key(device, code, 0)
+        time.sleep(0.4)
+    for value in (-10000, -30000, 0):
+        device.write(e.EV_ABS, e.ABS_X, value)
+        device.syn()
+        time.sleep(0.1)
+    time.sleep(1)
+    watch.send_signal(signal.SIGINT)
+    assert watch.wait(60) == 0
+    assert ran.end() == 0
+    rehearsed = subprocess.run(
+        [sys.executable, "-m", "fenko", "rehearse", str(take), "--desk", str(desk), "--format", "jsonl"],
+        capture_output=True, text=True, check=True,
+    ).stdout  # fmt: skip
+    expected = [json.loads(line) for line in rehearsed.splitlines()]
+    sent = [
+        (float(found[1]), word[:-1], "down" if word[-1] == "↓" else "up")
+        for line in ran.log.read_text().splitlines() if (found := re.match(r" *(\d+\.\d+) ", line))
+        for word in line.split() if word[-1] in "↓↑"
+    ]  # fmt: skip
+    assert [(word, act) for _, word, act in sent] == [(effect["key"], effect["act"]) for effect in expected]
+    offset = sent[0][0] - expected[0]["t"]
+    assert max(abs(t - offset - effect["t"]) for (t, *_), effect in zip(sent, expected, strict=True)) <= 0.002
+    device.close()

@@ -1,0 +1,80 @@
+"""A pretended terminal of a given size, with a program on it."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import re
+import select
+import signal
+import struct
+import subprocess
+import termios
+import time
+from pathlib import Path
+
+from support import FENKO, wait_for
+
+
+class Terminal:
+    """Runs `fenko …` on a pseudo-terminal and keeps what it shows."""
+
+    def __init__(self, *arguments: str, columns: int = 100, lines: int = 30, cwd: Path | None = None) -> None:
+        self.master, slave = os.openpty()
+        self.resize(columns, lines, tell=False)
+        self.before = termios.tcgetattr(slave)
+        self.slave = slave
+        environment = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "LINES", "NO_COLOR")}
+        self.process = subprocess.Popen(
+            [*FENKO, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=cwd, start_new_session=True,
+            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+            env=environment | {"TERM": "xterm-256color"},
+        )  # fmt: skip
+        self.shown = b""
+
+    def resize(self, columns: int, lines: int, tell: bool = True) -> None:
+        """Gives the terminal another size."""
+        fcntl.ioctl(self.master, termios.TIOCSWINSZ, struct.pack("HHHH", lines, columns, 0, 0))
+        if tell:
+            self.process.send_signal(signal.SIGWINCH)
+
+    def pump(self) -> None:
+        """Reads what has come."""
+        while select.select([self.master], [], [], 0.02)[0]:
+            try:
+                self.shown += os.read(self.master, 65536)
+            except OSError:
+                return
+
+    def frame(self) -> list[str]:
+        """The lines of the last whole picture, without their colours."""
+        self.pump()
+        pictures = self.shown.decode(errors="replace").split("\x1b[H")
+        whole = [picture for picture in pictures[1:] if "\x1b[J" in picture]
+        if not whole:
+            return []
+        text = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", whole[-1].split("\x1b[J")[0])
+        return text.split("\r\n")
+
+    def shows(self, text: str, seconds: float = 15) -> None:
+        """Waits until the picture has a text."""
+        wait_for(
+            lambda: any(text in line for line in self.frame()), f"`{text}` in\n" + "\n".join(self.frame()), seconds
+        )
+
+    def type(self, keys: bytes) -> None:
+        """Types keys."""
+        os.write(self.master, keys)
+
+    def end(self, seconds: float = 20) -> int:
+        """Waits for the program to end; the terminal has to be as it was."""
+        end = time.monotonic() + seconds
+        while self.process.poll() is None and time.monotonic() < end:
+            self.pump()
+        self.pump()
+        status = self.process.wait(1)
+        assert termios.tcgetattr(self.slave) == self.before, "the terminal's settings were not given back"
+        if b"\x1b[?1049h" in self.shown:
+            assert self.shown.rindex(b"\x1b[?1049l") > self.shown.rindex(b"\x1b[?1049h")
+            assert self.shown.rindex(b"\x1b[?25h") > self.shown.rindex(b"\x1b[?25l")
+        return status
