@@ -54,7 +54,7 @@ class Terminal:
         if not whole:
             return []
         text = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", whole[-1].split("\x1b[J")[0])
-        return text.split("\r\n")
+        return text.replace("\r", "").split("\n")
 
     def shows(self, text: str, seconds: float = 15) -> None:
         """Waits until the picture has a text."""

@@ -243,7 +243,7 @@ class _Watcher:
         self._drawn_at = now
         columns, lines = self._screen.size()
         rows = self._board.rows(now)
-        head = [bold("fenko watch") + f"   {self._situation(rows)}", ""]
+        head = [bold("fenko watch") + "   " + clip(self._situation(rows), max(1, columns - 14)), ""]
         foot = ["", dim(clip(self._footer(), columns))]
         self._screen.draw([*head, *self._body(rows, columns, lines - len(head) - len(foot), now), *foot])
         if any(row.moved_at is not None and now - row.moved_at < FRESH for row in rows):
@@ -251,11 +251,11 @@ class _Watcher:
 
     def _situation(self, rows: list[Row]) -> str:
         surfaces = ", ".join(dict.fromkeys(row.surface for row in rows)) or "no surfaces"
-        recording = f"   {colour(f'recording, {self.recorded} changes', 'bright_red')}" if self._writer else ""
+        recording = f"recording, {self.recorded} changes   " if self._writer else ""
         front = ""
         if self._plan is not None:
             front = f"   in front {self._focus.app or 'nothing'}, profile {self._plan.choose(self._focus)}"
-        return f"{surfaces}{front}{recording}"
+        return f"{recording}{surfaces}{front}"
 
     def _footer(self) -> str:
         return f"{self._last_line}   ·   q or Ctrl-C ends"
