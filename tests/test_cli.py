@@ -185,6 +185,18 @@ def test_a_reader_that_goes_away_is_no_traceback(make_desk: MakeDesk) -> None:
     assert "Traceback" not in done.stderr
 
 
+def test_asking_for_a_press_ends_with_ctrl_c() -> None:
+    process = subprocess.Popen(
+        [*FENKO, "devices", "--press"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    assert process.stderr is not None
+    assert "Press something" in process.stderr.readline()
+    time.sleep(0.5)
+    process.send_signal(signal.SIGINT)
+    _, errors = process.communicate(timeout=10)
+    assert (process.returncode, "nothing was pressed" in errors, "Traceback" in errors) == (1, True, False)
+
+
 def test_devices_and_windows_without_any(fenko: Run) -> None:
     done = fenko("devices", "--format", "json")
     assert isinstance(json.loads(done.stdout), list)

@@ -80,6 +80,29 @@ def test_a_thousand_events_a_second_are_drawn_at_most_twenty_times(desk: Path) -
     device.close()
 
 
+def test_which_one_is_it(tmp_path: Path) -> None:
+    plugged = [pad(), keypad(), *mouse()]
+    for device, code, form, expected in (
+        (plugged[3], e.KEY_5, "table", ["Burr 12: 5", "a mouse, 2 nodes that are one thing", '    links = ["usb 1209:4d12"]']),
+        (plugged[0], e.BTN_WEST, "json", ['"control": "west"', '"link": "usb 1209:4d50"', '"kind": "gamepad"']),
+    ):  # fmt: skip
+        with (tmp_path / "log").open("wb") as log:
+            asked = subprocess.Popen(
+                [sys.executable, "-m", "fenko", "devices", "--press", "--format", form], stdout=log, stderr=log
+            )
+        wait_for(lambda: "Press something" in (tmp_path / "log").read_text(), "the question")
+        time.sleep(2)
+        plugged[0].write(e.EV_ABS, e.ABS_X, 9000)  # a trembling stick is not meant
+        plugged[0].syn()
+        key(device, code, 1)
+        key(device, code, 0)
+        assert asked.wait(60) == 0
+        said = (tmp_path / "log").read_text()
+        assert [text for text in expected if text not in said] == [], said
+    for device in plugged:
+        device.close()
+
+
 def test_a_recorded_take_rehearses_as_the_desk_ran(desk: Path) -> None:
     device = pad()
     ran = FenkoRun(desk, desk / "ran", "--dry")

@@ -52,6 +52,7 @@ class OpenNode:
             self._axes = [code for kind, code in addresses if kind == ABS]
             info = {code: self._device.absinfo(code) for code in self._axes}
             ranges = {code: (one.min, one.max) for code, one in info.items()}
+            self._addresses = frozenset(addresses.values())
             self._events = EventReader(self.fd, addresses, ranges, self._state)
             self.take_over()
         except OSError:
@@ -67,6 +68,10 @@ class OpenNode:
         """The controls that this node moves, by the kernel's names."""
         known = self.surface.kernel_name
         return [name for name in self.node.controls if known(self.surface.own_name(name)) is not None]
+
+    def moves(self, address: str) -> bool:
+        """Whether this node tells of that input."""
+        return address in self._addresses
 
     def raw(self, address: str) -> str:
         """What the kernel says of an input of this node: the code of a button, the value of an axis."""

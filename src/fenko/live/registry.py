@@ -49,10 +49,12 @@ class DeskRegistry:
 class EveryThing:
     """Every thing that is plugged in is a surface, named after itself, and shared.
 
-    Ordinary keyboards are left out unless they are `wanted` by name: what people type there is nobody's business."""
+    Ordinary keyboards are left out unless they are `wanted` by name, or `keyboards` asks for exactly that: what people
+    type there is nobody's business."""
 
-    def __init__(self, wanted: tuple[str, ...] = ()) -> None:
+    def __init__(self, wanted: tuple[str, ...] = (), keyboards: bool = False) -> None:
         self._wanted = wanted
+        self._keyboards = keyboards
         self._names: dict[tuple[int, int, int, str, str], str] = {}
 
     def claim(self, node: Node) -> Surface | None:
@@ -62,7 +64,7 @@ class EveryThing:
         parts = [other for other in list_nodes() if other.thing == node.thing] or [node]
         kind = guess_kind(parts)
         name = self._name(node, parts)
-        if name not in self._wanted if self._wanted else kind == "keyboard":
+        if name not in self._wanted if self._wanted else kind == "keyboard" and not self._keyboards:
             return None
         return Surface(name, kind)
 

@@ -179,8 +179,13 @@ class Surfaces:
 
     def raw(self, address: str) -> str:
         """What the kernel itself says of an input: a button's code, an axis's value; empty if nothing is known."""
+        source = self.source(address)
+        return source.raw(address) if source else ""
+
+    def source(self, address: str) -> OpenNode | None:
+        """The node that moves this input."""
         name = address.partition(".")[0]
-        return next((raw for opened in self._nodes_of(name) if (raw := opened.raw(address))), "")
+        return next((opened for opened in self._nodes_of(name) if opened.moves(address)), None)
 
     def lend(self) -> None:
         """Lets other programs have all surfaces, while Fenko is paused."""
