@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import os
 import select
 import signal
@@ -13,12 +12,10 @@ from pathlib import Path
 
 from evdev import AbsInfo, InputDevice, UInput, ecodes, list_devices
 
-import support
+from support import wait_for
 
 PATIENCE = 60.0
 """Seconds to wait for anything: an emulated kernel is slow."""
-
-wait_for = functools.partial(support.wait_for, seconds=PATIENCE)
 
 STICK = AbsInfo(0, -32768, 32767, 16, 128, 0)
 TRIGGER = AbsInfo(0, 0, 255, 0, 0, 0)
@@ -104,9 +101,18 @@ class Reader:
 class FenkoRun:
     """`fenko run` with its messages."""
 
-    def __init__(self, desk: Path, log: Path, *options: str, before: tuple[str, ...] = ()) -> None:
+    def __init__(
+        self,
+        desk: Path,
+        log: Path,
+        *options: str,
+        before: tuple[str, ...] = (),
+        environment: dict[str, str] | None = None,
+    ) -> None:
         self.log = log
-        environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
+        environment = environment or {
+            key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")
+        }
         with log.open("wb") as file:
             self.process = subprocess.Popen(
                 [*before, sys.executable, "-m", "fenko", "run", "--desk", str(desk), *options],
