@@ -255,6 +255,8 @@ def test_whatever_hands_do_and_however_it_ends_nothing_stays_down(
     def try_it(hands: list[tuple[float, str, float]], end: signal.Signals | None, after: float) -> None:
         events = sorted(event for t, control, length in hands for event in press(t, control, length))
         running = Running(shown, tmp_path / "log", "--desk", desk, "--play", take(tmp_path / "t.jsonl", *events))
+        if end == signal.SIGINT:
+            running.says("output: ")  # before our first line runs, the interpreter itself would complain
         if end is not None:
             with contextlib.suppress(subprocess.TimeoutExpired):
                 running.process.wait(after)
