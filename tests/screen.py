@@ -74,19 +74,22 @@ class Screen:
         found = wait_for(
             lambda: self.ask("xdotool", "search", "--class", f"^{app}$").stdout.split(), f"the {app} window"
         )
-        # A new window comes to the front once it is managed; whatever the test does next has to come after that.
-        self.wait_active(found[-1])
+        # The window manager decides who is in front when it takes charge of a window; the test goes on after that.
+        wait_for(lambda: self._says("_NET_CLIENT_LIST", found[-1]), f"the {app} window to be managed")
         return str(found[-1])
 
     def raise_window(self, window: str) -> None:
-        """Puts a window in front and waits until it is."""
-        self.ask("xdotool", "windowactivate", window)
-        self.wait_active(window)
+        """Puts a window in front and waits until it is; a window manager that is busy is asked again."""
 
-    def wait_active(self, window: str) -> None:
-        """Waits until a window is in front."""
-        wanted = re.compile(rf"{int(window):#x}\b")
-        wait_for(lambda: wanted.search(self.ask("xprop", "-root", "_NET_ACTIVE_WINDOW").stdout), "the window in front")
+        def raised() -> bool:
+            self.ask("xdotool", "windowactivate", window)
+            return self._says("_NET_ACTIVE_WINDOW", window)
+
+        wait_for(raised, "the window in front")
+
+    def _says(self, name: str, window: str) -> bool:
+        """Whether a property of the root window names this window."""
+        return re.search(rf"{int(window):#x}\b", self.ask("xprop", "-root", name).stdout) is not None
 
     def keys_down(self) -> list[int]:
         """The key codes that the server holds down, by its own keymap."""

@@ -16,6 +16,7 @@ from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Keys, Phrase
 from fenko.core.plan import Focus, Plan
+from fenko.core.words import reason
 from fenko.data import DEMO
 from fenko.desk.problems import width
 from fenko.devices.take import read_take
@@ -66,7 +67,7 @@ def _keep(folder: Path) -> None:
         for path in (folder, *folder.rglob("*")):
             path.chmod(0o700 if path.is_dir() else 0o600)
     except OSError as why:
-        fail(f"{folder} cannot be written: {(why.strerror or str(why)).lower()}")
+        fail(f"{folder} cannot be written: {reason(why)}")
     say(f"The demo's desk is in {folder}. Try:")
     say(f"    fenko check --desk {folder}")
     say(f"    fenko rehearse {folder / 'takes' / _TAKE.name} --desk {folder}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Sequence
 from typing import Any
 
@@ -82,7 +81,7 @@ def _tell_pressed(form: str) -> None:
                     told.append((thing, source, address.partition(".")[2]))
                     loop.stop()
 
-        surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, time.monotonic, lambda line: None)
+        surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
         surfaces.start()
         started = True
         loop.run()

@@ -21,7 +21,7 @@ from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.plan import Focus, Plan
-from fenko.core.words import nearest
+from fenko.core.words import nearest, reason
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, width
 from fenko.devices.recorder import TakeWriter, take_line
@@ -101,16 +101,15 @@ class _Watcher:
         self._start = time.monotonic()
         self._board = Board()
         self._plan: Plan | None = desk.plan if desk else None
-        self._focus = Focus()
+        self._in_front(Focus())
         self._writer: TakeWriter | None = None
         self._last_line = "nothing has moved yet"
         self._screen: FullScreen | None = None
         self._timer = loop.timer(self._draw)
         self._drawn_at = -inf
         self._kinds: dict[str, str] = {}
-        self._pending: list[Change] = []
         registry = DeskRegistry(desk, share=True, wanted=wanted) if desk else EveryThing(wanted)
-        self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, time.monotonic, self._say)
+        self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, self._say)
         stack.callback(self._surfaces.close)
         if self._plan is not None:
             self._follow_focus(stack)
@@ -131,13 +130,12 @@ class _Watcher:
 
     def record(self, path: Path, name: str, text: str | None, stack: ExitStack) -> None:
         """Records everything from now on, until the end of `stack`."""
-
         try:
             writer = TakeWriter(path, name, text, self._kinds, self._start)
         except FileExistsError:
             fail(f"{path} is already there; nothing was written", 2)
         except OSError as why:
-            fail(f"{path} cannot be written: {(why.strerror or str(why)).lower()}")
+            fail(f"{path} cannot be written: {reason(why)}")
         stack.callback(writer.close)
         self._writer = writer
         if self._plan is not None and self._focus != Focus():
@@ -150,7 +148,7 @@ class _Watcher:
         try:
             source = X11Focus()
             stack.callback(source.close)
-            self._focus = source.current()
+            self._in_front(source.current())
         except DisplayError:
             return  # without a display the base profile says what the controls mean
 
@@ -161,10 +159,14 @@ class _Watcher:
                 self._loop.remove(source.fd)
                 return
             if focus is not None and focus != self._focus:
-                self._focus = focus
+                self._in_front(focus)
                 self._feed([(time.monotonic(), FOCUS, focus)])
 
         self._loop.add(source.fd, readable)
+
+    def _in_front(self, focus: Focus) -> None:
+        self._focus = focus
+        self._profile = self._plan.profiles[self._plan.choose(focus)] if self._plan else None
 
     # --- What comes ---
 
@@ -207,15 +209,14 @@ class _Watcher:
 
     def _meaning(self, row: Row) -> str:
         """What the bindings of a control do in the profile that the focus asks for."""
-        if self._plan is None:
+        if self._plan is None or self._profile is None:
             return ""
-        profile = self._plan.profiles[self._plan.choose(self._focus)]
         address = f"{row.surface}.{row.control}"
         shape = self._plan.surfaces[row.surface].shape(row.control)
         parts = shape.directions if shape and shape.directions else ("",)
         found = []
         for part in parts:
-            cell = profile.table.get(f"{address}.{part}" if part else address)
+            cell = self._profile.table.get(f"{address}.{part}" if part else address)
             for gesture, binding in cell.gestures() if cell else ():
                 which = " ".join(word for word in (part, "" if gesture == "press" else gesture) if word)
                 found.append(f"{which}: {binding.title}" if which else binding.title)
@@ -253,8 +254,8 @@ class _Watcher:
         surfaces = ", ".join(dict.fromkeys(row.surface for row in rows)) or "no surfaces"
         recording = f"recording, {self.recorded} changes   " if self._writer else ""
         front = ""
-        if self._plan is not None:
-            front = f"   in front {self._focus.app or 'nothing'}, profile {self._plan.choose(self._focus)}"
+        if self._profile is not None:
+            front = f"   in front {self._focus.app or 'nothing'}, profile {self._profile.name}"
         return f"{recording}{surfaces}{front}"
 
     def _footer(self) -> str:

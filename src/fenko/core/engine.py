@@ -141,10 +141,6 @@ class Engine:
         self._release_all(now)
         return self._finish()
 
-    def owns(self, address: str) -> bool:
-        """Whether the profile in force has something to say about the cell at `address`."""
-        return address in self._table
-
     @property
     def held(self) -> tuple[str, ...]:
         """The keys and buttons that are down now because of this engine, in the order of going down."""

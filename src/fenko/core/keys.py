@@ -35,8 +35,6 @@ video-next video-prev brightness-cycle brightness-auto display-off wimax rfkill 
 KERNEL_KEYS: dict[str, int] = {name: code for code, name in enumerate(_IN_CODE_ORDER, 1) if name != "-"}
 """Kernel key name (KEY_…, lower case, hyphens) to its code."""
 
-KERNEL_KEY_NAMES: dict[int, str] = {code: name for name, code in KERNEL_KEYS.items()}
-
 # Modifiers, and the one kernel name that a phrase cannot use because `pause` is a verb there.
 _RENAMED = {
     "leftctrl": "ctrl",

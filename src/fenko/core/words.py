@@ -33,6 +33,11 @@ def _plain(number: float) -> str:
     return f"{number:.12f}".rstrip("0").rstrip(".")
 
 
+def reason(why: OSError) -> str:
+    """What the system says went wrong, as the end of a sentence."""
+    return (why.strerror or str(why)).lower()
+
+
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known name that is most like `word`, or None when nothing is alike."""
     found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)

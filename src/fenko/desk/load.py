@@ -25,7 +25,7 @@ from fenko.core.plan import (
 from fenko.core.words import nearest, parse_time
 from fenko.desk.bindings import BindingReader
 from fenko.desk.locate import Path
-from fenko.desk.model import TIMING_RANGES, DeskFile, OutputFile, SurfaceFile, When
+from fenko.desk.model import TIMING_RANGES, DeskFile, OutputFile, When
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
@@ -72,7 +72,10 @@ def load_desk(folder: FilePath) -> Desk:
         folder=sources.folder,
         name=file.name or sources.folder.resolve().name,
         plan=Plan(surfaces, profiles, timing),
-        links={name: SurfaceLinks(tuple(entry.links or ()), _exclusive(entry)) for name, entry in entries.items()},
+        links={
+            name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False)
+            for name, entry in entries.items()
+        },
         keys=output.keys or "auto",
         layout=output.layout or None,
         phrases=reader.phrases,
@@ -89,10 +92,6 @@ def _table(data: Any, key: str) -> dict[str, Any]:
     """A table of raw data; empty where it is missing, or is no table (which has been noted)."""
     value = data.get(key) if isinstance(data, dict) else None
     return value if isinstance(value, dict) else {}
-
-
-def _exclusive(entry: SurfaceFile) -> bool:
-    return entry.exclusive is not False
 
 
 def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:

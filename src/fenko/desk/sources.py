@@ -8,6 +8,7 @@ import tomllib
 from pathlib import Path as FilePath
 from typing import Any
 
+from fenko.core.words import reason
 from fenko.desk.locate import Path, Place, line_and_column, locate
 from fenko.desk.problems import Problem
 
@@ -17,10 +18,9 @@ _ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
 
 
 class _SourceFile:
-    def __init__(self, path: FilePath, text: str, data: dict[str, Any]) -> None:
+    def __init__(self, path: FilePath, text: str) -> None:
         self.path = path
         self.text = text
-        self.data = data
         self._places: dict[Path, Place] | None = None
 
     @property
@@ -73,7 +73,7 @@ class Sources:
         except ValueError as why:
             self.problems.append(_syntax_problem(path, text, str(why)))
             return
-        file = _SourceFile(path, text, data)
+        file = _SourceFile(path, text)
         self.files.append(file)
         self._merge(self.data, {key: value for key, value in data.items() if key != "include"}, (), file)
         includes = data.get("include", [])
@@ -91,7 +91,7 @@ class Sources:
         try:
             raw = path.read_bytes()
         except OSError as why:
-            self._file_problem(path, f"cannot be read: {(why.strerror or str(why)).lower()}")
+            self._file_problem(path, f"cannot be read: {reason(why)}")
             return None
         try:
             return raw.decode("utf-8-sig")

@@ -44,6 +44,7 @@ class EventReader:
     ) -> None:
         self.fd = fd
         self._addresses = addresses
+        self._inputs = {address: place for place, address in addresses.items()}
         self._ranges = ranges
         self._ask = ask
         self._down: set[int] = set()
@@ -57,10 +58,14 @@ class EventReader:
 
     def raw(self, address: str) -> str:
         """What the kernel says of an input: the code of a button, the last value of an axis."""
-        for (kind, code), known in self._addresses.items():
-            if known == address and kind != REL:
-                return f"code {code}" if kind == KEY else str(self._raw.get(code, ""))
-        return ""
+        kind, code = self._inputs.get(address, (REL, 0))
+        if kind == REL:
+            return ""
+        return f"code {code}" if kind == KEY else str(self._raw.get(code, ""))
+
+    def moves(self, address: str) -> bool:
+        """Whether this node tells of that input."""
+        return address in self._inputs
 
     def read(self) -> bytes:
         """The raw events that have come; empty if none have. Raises OSError when the node is gone."""
@@ -103,10 +108,14 @@ class EventReader:
                 turned = value / _FINE_PER_DETENT if code in FINE_TURN_CODES else value
                 found.append((seconds + micros * _MICROSECOND, address, turned))
             else:
-                self._raw[code] = value
-                share = self._values[code] = self._share(code, value)
-                found.append((seconds + micros * _MICROSECOND, address, share))
+                found.append((seconds + micros * _MICROSECOND, address, self._note(code, value)))
         return found
+
+    def _note(self, code: int, value: int) -> float:
+        """Notes where an axis stands; returns it as a share."""
+        self._raw[code] = value
+        share = self._values[code] = self._share(code, value)
+        return share
 
     def _share(self, code: int, value: int) -> float:
         """An axis's value as a share: 0 to 1 for triggers, -1 to 1 for all others."""
@@ -131,7 +140,7 @@ class EventReader:
             )
         self._down = set(down)
         for code, raw in axes.items():
-            share = self._share(code, raw)
-            if share != self._values.get(code, 0.0):
-                self._values[code] = share
+            before = self._values.get(code, 0.0)
+            share = self._note(code, raw)
+            if share != before:
                 found.append((t, self._addresses[ABS, code], share))

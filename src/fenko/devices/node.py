@@ -52,7 +52,6 @@ class OpenNode:
             self._axes = [code for kind, code in addresses if kind == ABS]
             info = {code: self._device.absinfo(code) for code in self._axes}
             ranges = {code: (one.min, one.max) for code, one in info.items()}
-            self._addresses = frozenset(addresses.values())
             self._events = EventReader(self.fd, addresses, ranges, self._state)
             self.take_over()
         except OSError:
@@ -71,7 +70,7 @@ class OpenNode:
 
     def moves(self, address: str) -> bool:
         """Whether this node tells of that input."""
-        return address in self._addresses
+        return self._events.moves(address)
 
     def raw(self, address: str) -> str:
         """What the kernel says of an input of this node: the code of a button, the value of an axis."""

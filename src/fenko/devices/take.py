@@ -12,10 +12,10 @@ from msgspec import Struct
 
 from fenko.core.axes import Detents
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.controls import BUTTON, MOTION, inputs_of, shape_of
+from fenko.core.controls import BUTTON, KINDS, MOTION, inputs_of, shape_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import FOCUS_FIELDS, Focus, Surface
-from fenko.core.words import nearest
+from fenko.core.words import nearest, reason
 
 VERSION = 1
 _EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
@@ -137,8 +137,6 @@ class _Lines:
 
 
 def _known(surface: Surface) -> list[str]:
-    from fenko.core.controls import KINDS
-
     return [*surface.names, *KINDS[surface.kind]]
 
 
@@ -183,7 +181,7 @@ def read_take(path: Path, surfaces: dict[str, Surface], progress: Callable[[int]
                 else:
                     changes.append(lines.change(entry))
     except OSError as why:
-        raise TakeError(f"{path}: cannot be read: {(why.strerror or str(why)).lower()}") from None
+        raise TakeError(f"{path}: cannot be read: {reason(why)}") from None
     if head is None:
         raise TakeError(f"{path}: this file is empty; a take has at least its first line")
     return Take(*head, changes)

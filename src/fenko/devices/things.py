@@ -147,7 +147,7 @@ def gather(nodes: Iterable[Node]) -> list[Thing]:
         link = first.link
         if links.count(link) > 1:
             link += _telling_part(first, [other[0] for other in groups.values() if other[0].link == first.link])
-        things.append(Thing(_common_name(group), link, guess_kind(group), tuple(group), _problem(group)))
+        things.append(Thing(common_name(group), link, guess_kind(group), tuple(group), _problem(group)))
     return things
 
 
@@ -158,7 +158,8 @@ def _telling_part(node: Node, equal: list[Node]) -> str:
     return f" port {node.port.replace(' ', '_')}" if node.port else ""
 
 
-def _common_name(nodes: list[Node]) -> str:
+def common_name(nodes: list[Node]) -> str:
+    """What a thing is called: the shortest name of its nodes."""
     shortest = min((node.name for node in nodes), key=len)
     return shortest or "a thing without a name"
 

@@ -17,7 +17,6 @@ _TELLING = ("_NET_ACTIVE_WINDOW", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 class Window(Struct, frozen=True):
     """A window as a profile's `when` names it, and whether it is in front."""
 
-    id: int
     focus: Focus
     front: bool
 
@@ -85,7 +84,7 @@ class X11Focus:
         found = []
         for window in self._display.numbers_property(self._display.root, "_NET_CLIENT_LIST"):
             try:
-                found.append(Window(window, self._describe(window), window == active))
+                found.append(Window(self._describe(window), window == active))
             except NoWindow:
                 continue
         return sorted(found, key=lambda window: not window.front)

@@ -8,7 +8,7 @@ from typing import Protocol
 
 from fenko.core.plan import Surface
 from fenko.desk.load import Desk
-from fenko.devices.things import Node, guess_kind, list_nodes
+from fenko.devices.things import Node, common_name, guess_kind, list_nodes
 
 
 class Registry(Protocol):
@@ -55,13 +55,16 @@ class EveryThing:
     def __init__(self, wanted: tuple[str, ...] = (), keyboards: bool = False) -> None:
         self._wanted = wanted
         self._keyboards = keyboards
+        self._nodes: list[Node] = []
         self._names: dict[tuple[int, int, int, str, str], str] = {}
 
     def claim(self, node: Node) -> Surface | None:
         """The thing's own surface."""
         if not (node.keys or node.axes or node.turns):
             return None
-        parts = [other for other in list_nodes() if other.thing == node.thing] or [node]
+        if node not in self._nodes:
+            self._nodes = list_nodes()
+        parts = [other for other in self._nodes if other.thing == node.thing] or [node]
         kind = guess_kind(parts)
         name = self._name(node, parts)
         if name not in self._wanted if self._wanted else kind == "keyboard" and not self._keyboards:
@@ -70,8 +73,7 @@ class EveryThing:
 
     def _name(self, node: Node, parts: list[Node]) -> str:
         if node.thing not in self._names:
-            shortest = min((part.name for part in parts), key=len)
-            slug = re.sub(r"[^a-z0-9]+", "-", shortest.lower()).strip("-") or "thing"
+            slug = re.sub(r"[^a-z0-9]+", "-", common_name(parts).lower()).strip("-") or "thing"
             taken = set(self._names.values())
             numbered = (slug, *(f"{slug}-{number}" for number in range(2, 1000)))
             self._names[node.thing] = next(name for name in numbered if name not in taken)

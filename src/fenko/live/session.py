@@ -63,7 +63,7 @@ class Session:
     def use_devices(self, share: bool = False) -> None:
         """Takes changes from the desk's devices; with `share`, without keeping them from other programs."""
         registry = DeskRegistry(self._desk, share)
-        self._surfaces = Surfaces(registry, self.loop, self.feed, self._pass_motion, time.monotonic, self._say)
+        self._surfaces = Surfaces(registry, self.loop, self.feed, self._pass_motion, self._say)
         self._surfaces.start()
 
     def use_focus(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -28,14 +29,12 @@ class Surfaces:
         loop: Loop,
         feed: Callable[[Sequence[Change]], None],
         motion: Callable[[bytes], None],
-        now: Callable[[], float],
         say: Callable[[str], None],
     ) -> None:
         self._registry = registry
         self._loop = loop
         self._feed = feed
         self._motion = motion
-        self._now = now
         self._say = say
         self._open: dict[str, OpenNode] = {}
         self._lent = False
@@ -84,16 +83,17 @@ class Surfaces:
             if not there:
                 self._detach(path)
             elif name.startswith("event") and path not in self._open:
-                node = read_node(name)
-                if node is not None:
-                    self._attach(node, patient=True)
+                self._attach_named(name, patient=True)
 
     def _try_again(self, now: float) -> None:
         denied, self._denied = self._denied, set()
         for name in denied:
-            node = read_node(name)
-            if node is not None:
-                self._attach(node)
+            self._attach_named(name)
+
+    def _attach_named(self, name: str, patient: bool = False) -> None:
+        node = read_node(name)
+        if node is not None:
+            self._attach(node, patient=patient)
 
     def _attach(self, node: Node, quietly: bool = False, patient: bool = False) -> None:
         """Opens a node if a surface claims it. `patient`: it is so new that its permissions may yet be given."""
@@ -107,7 +107,7 @@ class Surfaces:
         except OSError as why:
             if patient and why.errno == errno.EACCES:
                 self._denied.add(Path(node.path).name)
-                self._second_try.set(self._now() + _PERMISSIONS_TAKE)
+                self._second_try.set(time.monotonic() + _PERMISSIONS_TAKE)
             else:
                 self._complain(name, node, why)
             return
@@ -117,7 +117,7 @@ class Surfaces:
         if self._lent:
             opened.lend()
         # Every node is announced: a later one may bring further controls of the same thing.
-        self._feed([(self._now(), PLUG, name)])
+        self._feed([(time.monotonic(), PLUG, name)])
         if first and not quietly:
             self._say(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
 
@@ -158,7 +158,7 @@ class Surfaces:
         self._loop.remove(opened.fd)
         opened.close()
         name = opened.surface.name
-        self._feed([(self._now(), UNPLUG, name)])
+        self._feed([(time.monotonic(), UNPLUG, name)])
         if not self._nodes_of(name):
             self._say(f"surface {name}: gone; it works again as soon as it is back")
 

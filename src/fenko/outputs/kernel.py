@@ -86,7 +86,6 @@ class KernelOutput(KeyOutput):
         self._keys = b""
         self._moves = b""
         self._fine = {_REL_WHEEL: 0.0, _REL_HWHEEL: 0.0}
-        self._still = {_REL_X: 0.0, _REL_Y: 0.0}
         self._down_events = {code: _event(KEY, code, 1) + _REPORT for code in KERNEL_KEYS.values()}
         self._up_events = {code: _event(KEY, code, 0) + _REPORT for code in KERNEL_KEYS.values()}
 
@@ -118,13 +117,10 @@ class KernelOutput(KeyOutput):
     def pass_motion(self, raw: bytes) -> None:
         os.write(self._pointer_fd, raw)
 
-    def _move(self, dx: float, dy: float) -> None:
-        for axis, by in ((_REL_X, dx), (_REL_Y, dy)):
-            self._still[axis] += by
-            whole = trunc(self._still[axis])
-            if whole:
-                self._still[axis] -= whole
-                self._moves += _event(REL, axis, whole)
+    def _move(self, dx: int, dy: int) -> None:
+        for axis, pixels in ((_REL_X, dx), (_REL_Y, dy)):
+            if pixels:
+                self._moves += _event(REL, axis, pixels)
         self._moves += _REPORT
 
     def _scroll(self, dx: float, dy: float) -> None:

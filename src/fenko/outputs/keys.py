@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
+from math import trunc
 
 from fenko.core.changes import Effect
 from fenko.core.keys import format_key
@@ -28,6 +29,7 @@ class KeyOutput(ABC):
         self._warned: set[str] = set()
         self._down: dict[int, int] = {}
         self._made: dict[str, tuple[int, ...]] = {}
+        self._rest = [0.0, 0.0]  # parts of pixels that have not been moved yet
         self._known: dict[str, tuple[int, ...]] = {}  # what `_codes` will say again, where that is certain
 
     def send(self, effects: Sequence[Effect]) -> None:
@@ -68,7 +70,12 @@ class KeyOutput(ABC):
     def _point(self, effect: Effect) -> None:
         match effect[2]:
             case "move":
-                self._move(effect[3], effect[4])
+                for axis, pixels in enumerate(effect[3:5]):
+                    self._rest[axis] += pixels
+                across, down = map(trunc, self._rest)
+                self._rest = [self._rest[0] - across, self._rest[1] - down]
+                if across or down:
+                    self._move(across, down)
             case "scroll":
                 self._scroll(effect[3], effect[4])
             case act:
@@ -102,7 +109,7 @@ class KeyOutput(ABC):
     def _type(self, text: str) -> None: ...
 
     @abstractmethod
-    def _move(self, dx: float, dy: float) -> None: ...
+    def _move(self, dx: int, dy: int) -> None: ...
 
     @abstractmethod
     def _scroll(self, dx: float, dy: float) -> None: ...

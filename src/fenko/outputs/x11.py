@@ -12,11 +12,10 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable
-from math import trunc
 from typing import Any
 
 from fenko.core.axes import Detents
-from fenko.core.keys import KERNEL_KEYS, key_code
+from fenko.core.keys import key_code
 from fenko.outputs import xkb
 from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import CONTROL_CHARACTERS
@@ -99,7 +98,6 @@ class X11Output(KeyOutput):
         self._keymap: _Keymap | None = None
         self._lent: dict[str, int] = {}
         self._scrolled = (Detents(), Detents())
-        self._rest = [0.0, 0.0]
 
     @property
     def fd(self) -> int:
@@ -203,14 +201,8 @@ class X11Output(KeyOutput):
         for code in reversed(codes):
             self._release(code)
 
-    def _move(self, dx: float, dy: float) -> None:
-        whole = []
-        for axis, by in enumerate((dx, dy)):
-            self._rest[axis] += by
-            whole.append(trunc(self._rest[axis]))
-            self._rest[axis] -= whole[axis]
-        if any(whole):
-            self._fake(_MOTION, _RELATIVE, *(max(-32768, min(32767, pixels)) for pixels in whole))
+    def _move(self, dx: int, dy: int) -> None:
+        self._fake(_MOTION, _RELATIVE, *(max(-32768, min(32767, pixels)) for pixels in (dx, dy)))
 
     def _scroll(self, dx: float, dy: float) -> None:
         pairs = ((dx, _SCROLL_LEFT, _SCROLL_RIGHT), (dy, _SCROLL_UP, _SCROLL_DOWN))
@@ -272,6 +264,3 @@ def lift(display: Display, ledger: Ledger) -> None:
     display.ask(core.QueryPointer, display.root)
     for at in range(LEDGER_SIZE):
         ledger[at] = 0
-
-
-assert KERNEL_KEYS["leftshift"] == xkb.LEFT_SHIFT

@@ -9,8 +9,10 @@ import ctypes
 from functools import cache
 from typing import Any
 
+from fenko.core.keys import KERNEL_KEYS
+
 # Levels of a key in the layouts of xkeyboard-config, by the kernel codes of what has to be held for them.
-LEFT_SHIFT, RIGHT_ALT = 42, 100
+LEFT_SHIFT, RIGHT_ALT = KERNEL_KEYS["leftshift"], KERNEL_KEYS["rightalt"]
 LEVELS: tuple[tuple[int, ...], ...] = ((), (LEFT_SHIFT,), (RIGHT_ALT,), (LEFT_SHIFT, RIGHT_ALT))
 X_KEYCODE_OFFSET = 8
 """An X key code is the kernel's plus this."""
