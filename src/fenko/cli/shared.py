@@ -11,6 +11,7 @@ from typing import Any, NoReturn, TypeVar
 import click
 import msgspec
 
+from fenko.desk.descriptions import user_folder
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem, width
 
@@ -44,11 +45,7 @@ def format_option(*formats: str) -> Callable[[F], F]:
 
 def desk_path(folder: Path | None) -> Path:
     """The desk's folder: the one named, or `fenko` in the user's config folder."""
-    if folder is not None:
-        return folder
-    import platformdirs
-
-    return Path(platformdirs.user_config_dir("fenko"))
+    return folder if folder is not None else user_folder()
 
 
 def open_desk(folder: Path | None) -> Desk:

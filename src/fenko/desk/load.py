@@ -10,6 +10,7 @@ from typing import Any
 from msgspec import Struct
 
 from fenko.core.controls import KINDS
+from fenko.core.descriptions import Description
 from fenko.core.phrase import PROFILE_WORDS, Phrase
 from fenko.core.plan import (
     BASE,
@@ -24,6 +25,7 @@ from fenko.core.plan import (
 )
 from fenko.core.words import nearest, parse_time
 from fenko.desk.bindings import BindingReader
+from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.locate import Path
 from fenko.desk.model import TIMING_RANGES, DeskFile, OutputFile, When
 from fenko.desk.problems import DeskError, Problem
@@ -98,12 +100,19 @@ def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:
     surfaces: dict[str, Surface] = {}
     claimed: dict[str, str] = {}
     for name, entry in table.items():
-        kind = entry.get("kind", "other") if isinstance(entry, dict) else "other"
-        kind = kind if isinstance(kind, str) and kind in KINDS else "other"
-        names = {own: kernel for kernel, own in _table(entry, "names").items() if isinstance(own, str)}
+        described = _described(sources, name, entry)
+        kind = entry.get("kind") if isinstance(entry, dict) else None
+        kind = kind if isinstance(kind, str) and kind in KINDS else described.kind if described else "other"
+        if described is not None and kind != described.kind:
+            message = f"the description says that this is a {described.kind}"
+            sources.add(("surface", name, "kind"), message, expected=f"{described.kind}, or no kind at all")
+        written = {kernel: own for kernel, own in _table(entry, "names").items() if isinstance(own, str)}
+        _check_names(sources, name, kind, _table(entry, "names"), described)
+        names = {} if described is None else described.names
+        names = {own: kernel for own, kernel in names.items() if kernel not in written}
+        names |= {own: kernel for kernel, own in written.items()}
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         surfaces[name] = Surface(name, kind, passes, names)
-        _check_names(sources, name, kind, _table(entry, "names"))
         links = entry.get("links", []) if isinstance(entry, dict) else []
         for number, link in enumerate(links if isinstance(links, list) else []):
             if not isinstance(link, str):
@@ -115,9 +124,30 @@ def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:
     return surfaces
 
 
-def _check_names(sources: Sources, surface: str, kind: str, names: dict[str, Any]) -> None:
-    seen: dict[str, str] = {}
+def _described(sources: Sources, surface: str, entry: Any) -> Description | None:
+    """The description that a surface names; None if it names none, or none that can be read (which is noted)."""
+    wanted = entry.get("description") if isinstance(entry, dict) else None
+    if not isinstance(wanted, str):
+        return None
+    catalogue = Catalogue.usual(sources.folder)
+    try:
+        found = catalogue.get(wanted)
+    except DeskError as error:
+        sources.problems += error.problems
+        return None
+    if found is None:
+        known = [name for name, _ in catalogue.paths()]
+        expected = f"a file in the folder {FOLDER}, or one of {', '.join(known)}"
+        path = ("surface", surface, "description")
+        sources.add(path, f"there is no description `{wanted}`", expected=expected, nearest=nearest(wanted, known))
+    return found
+
+
+def _check_names(
+    sources: Sources, surface: str, kind: str, names: dict[str, Any], described: Description | None
+) -> None:
     known = KINDS[kind]
+    seen = {own: kernel for own, kernel in described.names.items() if kernel not in names} if described else {}
     for kernel, own in names.items():
         path = ("surface", surface, "names", kernel)
         if kernel not in known:

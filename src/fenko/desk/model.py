@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from msgspec import UNSET, Meta, Struct, UnsetType
 
@@ -38,7 +38,16 @@ class When(File):
     program: Annotated[Patterns, Meta(description="The file name of the running program.")] | UnsetType = UNSET
 
 
-LINK_PATTERN = r"^(usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?$"
+LinkText = Annotated[
+    str,
+    Meta(
+        pattern=r"^(usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?$",
+        description="A link as `fenko devices` prints it",
+        examples=["usb 1209:4d50"],
+    ),
+]
+KindText = Literal["gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"]
+assert set(get_args(KindText)) == set(KINDS)
 
 
 class SurfaceFile(File):
@@ -46,23 +55,24 @@ class SurfaceFile(File):
 
     kind: (
         Annotated[
-            Literal["gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"],
-            Meta(description="What sort of thing it is; decides which controls it can have. Default: other."),
+            KindText,
+            Meta(
+                description="What sort of thing it is; decides which controls it can have. "
+                "Default: what its description says, else other."
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    description: (
+        Annotated[
+            str,
+            Meta(description="The description file, without .toml, that knows its names and places. Default: none."),
         ]
         | UnsetType
     ) = UNSET
     links: (
         Annotated[
-            list[
-                Annotated[
-                    str,
-                    Meta(
-                        pattern=LINK_PATTERN,
-                        description="A link as `fenko devices` prints it",
-                        examples=["usb 1209:4d50"],
-                    ),
-                ]
-            ],
+            list[LinkText],
             Meta(description="Every way the thing can turn up, as `fenko devices` prints them."),
         ]
         | UnsetType
@@ -193,6 +203,3 @@ class BindingFile(File):
     )
     icon: Annotated[str, Meta(description="Its picture: a character or a file's name.")] | UnsetType = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
-
-
-assert set(KINDS) == {"gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"}
