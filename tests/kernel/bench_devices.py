@@ -49,6 +49,21 @@ def mouse() -> tuple[UInput, UInput]:
     )
 
 
+def jog() -> UInput:
+    """The Harrow wheel: a ring, a dial, four keys; and the kernel's report of the ring is there from the start."""
+    return UInput(
+        {ecodes.EV_KEY: [*range(ecodes.BTN_0, ecodes.BTN_4)], ecodes.EV_REL: [ecodes.REL_DIAL],
+         ecodes.EV_ABS: [(ecodes.ABS_WHEEL, AbsInfo(0, -7, 7, 0, 0, 0))]},
+        name="Harrow wheel", vendor=0x1209, product=0x4D2B, bustype=ecodes.BUS_USB, phys="usb-lab-4/input0",
+    )  # fmt: skip
+
+
+def twins() -> UInput:
+    """A thing that nobody has described; two of its three keys send the same code."""
+    return UInput({ecodes.EV_KEY: [ecodes.KEY_F13, ecodes.KEY_F14]}, name="Lab twins", vendor=0x1209, product=0x4D77,
+                  bustype=ecodes.BUS_USB, phys="usb-lab-5/input0")  # fmt: skip
+
+
 def node_named(name: str) -> InputDevice | None:
     """The open event node of that name."""
     for path in list_devices():

@@ -42,6 +42,9 @@ def test_everything_that_moves_is_shown(desk: Path) -> None:
     plugged[0].write(e.EV_ABS, e.ABS_X, -20000)
     plugged[0].syn()
     key(plugged[3], e.KEY_1, 1)
+    for value in (1, 0, 1, 0):
+        key(plugged[1], e.KEY_KP0, value)
+    terminal.shows("2 presses at once", 60)
     terminal.shows("left 61 %  -20000", 60)
     south = next(line for line in terminal.frame() if line.startswith("south"))
     assert "pressed  code 304" in south
@@ -83,8 +86,9 @@ def test_a_thousand_events_a_second_are_drawn_at_most_twenty_times(desk: Path) -
 def test_which_one_is_it(tmp_path: Path) -> None:
     plugged = [pad(), keypad(), *mouse()]
     for device, code, form, expected in (
-        (plugged[3], e.KEY_5, "table", ["Burr 12: 5", "a mouse, 2 nodes that are one thing", '    links = ["usb 1209:4d12"]']),
-        (plugged[0], e.BTN_WEST, "json", ['"control": "west"', '"link": "usb 1209:4d50"', '"kind": "gamepad"']),
+        (plugged[3], e.KEY_5, "table", ["Burr 12: 5", "a mouse, 2 nodes that are one thing", '    links = ["usb 1209:4d12"]', '    description = "burr-12"']),
+        (plugged[0], e.BTN_EAST, "table", ['    links = ["usb 1209:4d50", "bluetooth 1209:4d51"]']),
+        (plugged[0], e.BTN_WEST, "json", ['"control": "west"', '"description": "thistle-pad"', '"link": "usb 1209:4d50"', '"kind": "gamepad"']),
     ):  # fmt: skip
         with (tmp_path / "log").open("wb") as log:
             asked = subprocess.Popen(

@@ -16,6 +16,7 @@ COMMANDS: dict[str, str] = {
     "rehearse": "Play a take through a desk and print what it would send.",
     "watch": "Watch every control as it moves, and record takes.",
     "devices": "List what is plugged in, with the links for the desk.",
+    "ready": "Look whether this machine is ready, and what helps if not.",
     "windows": "List the windows and the program in front, as a profile names them.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }

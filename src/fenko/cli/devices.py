@@ -2,105 +2,130 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import sys
+from pathlib import Path
 from typing import Any
 
 import click
 
-from fenko.cli.shared import fail, format_option, note, say, show_json, show_table
-from fenko.core.changes import Change
+from fenko.cli.describe import describe_thing, known_as, wait_for_press
+from fenko.cli.shared import format_option, note, say, show_json, show_problems, show_table
 from fenko.core.remedies import input_denied
-from fenko.devices.node import OpenNode
+from fenko.core.words import slug_of
+from fenko.data import DEVICES
+from fenko.desk.descriptions import Catalogue
+from fenko.desk.writing import quoted
 from fenko.devices.things import SYSFS, Thing, list_things
-from fenko.live.loop import Loop
-from fenko.live.registry import EveryThing
-from fenko.live.surfaces import Surfaces
+from fenko.system.person import group_member
 
 
 @click.command()
 @format_option("table", "json")
 @click.option("--press", is_flag=True, help="Ask for a press on the thing that you mean, and tell which one it is.")
-def command(form: str, press: bool) -> None:
+@click.option("--describe", is_flag=True, help="Write a description of a thing: press its controls one by one.")
+@click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="With --describe: the file to write.")
+@click.option("--known", is_flag=True, help="List the descriptions at hand instead: yours and those of Fenko.")
+def command(form: str, press: bool, describe: bool, out: Path | None, known: bool) -> None:
     """List what is plugged in: name, link for the desk, kind, event nodes, and why something cannot be read."""
+    if press + describe + known > 1:
+        raise click.UsageError("--press, --describe and --known are three different questions.")
+    if out is not None and not describe:
+        raise click.UsageError("--out goes with --describe.")
+    catalogue = Catalogue.usual()
+    if describe:
+        describe_thing(out)
+        return
     if press:
-        _tell_pressed(form)
+        _tell_pressed(form, catalogue)
+        return
+    if known:
+        _list_known(form, catalogue)
         return
     things = list_things()
     if form == "json":
-        show_json([_as_json(thing) for thing in things])
+        show_json([_as_json(thing, catalogue) for thing in things])
         return
     if not things:
         note(
             "No input devices are here." if SYSFS.is_dir() else f"This system has no kernel input ({SYSFS} is missing)."
         )
         return
+    found = [(thing, known_as(thing, catalogue)) for thing in things]
     rows = [
         (
             thing.name,
             thing.link,
-            thing.kind,
+            described[1].kind if described else thing.kind,
+            described[0] if described else "",
             " ".join(node.path.rpartition("/")[2] for node in thing.nodes),
             thing.problem or "",
         )
-        for thing in things
+        for thing, described in found
     ]
-    show_table(("name", "link", "kind", "nodes", "problem"), rows)
+    show_table(("name", "link", "kind", "description", "nodes", "problem"), rows)
+    show_problems(catalogue.problems, err=True)
     denied = [thing for thing in things if thing.problem and "may not be read" in thing.problem]
     if denied:
-        note(f"\nTo be allowed to read {denied[0].name}, for good:")
-        for line in input_denied(denied[0].nodes[0].vendor, denied[0].nodes[0].product):
+        note(f"\nTo be allowed to read {denied[0].name}, for good (`fenko ready` says it for all that you need):")
+        first = denied[0].nodes[0]
+        for line in input_denied([(first.vendor, first.product)], group_member()).commands():
             note(f"    {line}")
 
 
-def _as_json(thing: Thing) -> dict[str, Any]:
+def _list_known(form: str, catalogue: Catalogue) -> None:
+    """The descriptions, with the files that they are in."""
+    paths, descriptions = dict(catalogue.paths()), catalogue.all()
+    if form == "json":
+        show_json(
+            [
+                {"description": name, "name": one.name, "kind": one.kind, "links": one.links, "file": str(paths[name])}
+                for name, one in descriptions.items()
+            ]
+        )
+    else:
+        rows = [
+            (name, one.name, one.kind, ", ".join(one.links), _place(paths[name])) for name, one in descriptions.items()
+        ]
+        show_table(("description", "name", "kind", "links", "from"), rows)
+    show_problems(catalogue.problems, err=True)
+    if catalogue.problems:
+        sys.exit(1)
+
+
+def _place(path: Path) -> str:
+    return "Fenko" if path.parent == DEVICES else str(path)
+
+
+def _as_json(thing: Thing, catalogue: Catalogue) -> dict[str, Any]:
+    known = known_as(thing, catalogue)
     return {
         "name": thing.name,
         "link": thing.link,
-        "kind": thing.kind,
+        "kind": known[1].kind if known else thing.kind,
+        "description": known[0] if known else None,
         "nodes": [{"path": node.path, "name": node.name, "controls": node.controls} for node in thing.nodes],
         "problem": thing.problem,
     }
 
 
-_FAR = 0.7  # how far an axis has to be pushed to count as meant
-
-
-def _tell_pressed(form: str) -> None:
-    """Waits for one press, turn or push on anything, and tells what it was and how a desk names it."""
-    note("Press something on the thing that you mean (Ctrl-C ends).")
-    told: list[tuple[Thing, OpenNode, str]] = []
-    with Loop() as loop:
-        started = False
-
-        def feed(changes: Sequence[Change]) -> None:
-            for _, address, value in changes:
-                meant = started and "." in address and ".motion" not in address and abs(value) >= _FAR
-                source = surfaces.source(address) if meant else None
-                thing = _thing_of(source) if source else None
-                if source and thing and not told:
-                    told.append((thing, source, address.partition(".")[2]))
-                    loop.stop()
-
-        surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
-        surfaces.start()
-        started = True
-        loop.run()
-        surfaces.close()
-    if not told:
-        fail("nothing was pressed")
-    thing, source, control = told[0]
+def _tell_pressed(form: str, catalogue: Catalogue) -> None:
+    """Tells which thing was pressed and how a desk names it."""
+    found = wait_for_press()
+    known = known_as(found.thing, catalogue)
     if form == "json":
-        show_json(_as_json(thing) | {"pressed": {"control": control, "node": source.node.path}})
+        show_json(_as_json(found.thing, catalogue) | {"pressed": {"control": found.control, "node": found.node.path}})
         return
+    thing = found.thing
+    kind = known[1].kind if known else thing.kind
     parts = f", {len(thing.nodes)} nodes that are one thing" if len(thing.nodes) > 1 else ""
-    say(f"{thing.name}: {control}")
-    say(f"a {thing.kind}{parts}; the press came from {source.node.path} ({source.node.name})")
-    say(f"\nFor the desk:\n\n    [surface.{source.surface.name}]")
-    say(f'    kind = "{thing.kind}"\n    links = ["{thing.link}"]')
-    if thing.link.startswith(("usb", "bluetooth")):
+    say(f"{thing.name}: {found.control}")
+    say(f"a {kind}{parts}; the press came from {found.node.path} ({found.node.name})")
+    say(f"\nFor the desk:\n\n    [surface.{slug_of(thing.name)}]")
+    say(f'    kind = "{kind}"')
+    if known:
+        say(f'    description = "{known[0]}"')
+    links = list(dict.fromkeys((thing.link, *(known[1].links if known else ()))))
+    say(f"    links = [{', '.join(quoted(link) for link in links)}]")
+    if thing.link.startswith(("usb", "bluetooth")) and len(links) == 1:
         other = "radio" if thing.link.startswith("usb") else "cable"
         say(f"\nIf it also works by {other}, ask again that way and put its second link into the same list.")
-
-
-def _thing_of(source: OpenNode) -> Thing | None:
-    return next((thing for thing in list_things() if any(node.path == source.node.path for node in thing.nodes)), None)

@@ -84,7 +84,9 @@ def _run(desk: Desk, dry: bool, changes: list[Change] | None, play_focus: bool) 
         except OutputError as error:
             note(f"fenko: {error}")
             for line in (
-                ["To allow it for good:", *(f"    {command}" for command in error.remedy)] if error.remedy else []
+                ["To allow it for good:", *(f"    {command}" for command in error.remedy.commands())]
+                if error.remedy.writes
+                else []
             ):
                 note(line)
             return 1

@@ -57,6 +57,20 @@ def open_desk(folder: Path | None) -> Desk:
         sys.exit(2)
 
 
+def usual_desk(folder: Path | None) -> Desk | None:
+    """The desk that was named (or its problems and exit status 2); else the usual one, if it is there and good."""
+    if folder is not None:
+        return open_desk(folder)
+    usual = desk_path(None)
+    if not (usual / "desk.toml").exists():
+        return None
+    try:
+        return load_desk(usual)
+    except DeskError as error:
+        note(f"The desk in {usual} has {len(error.problems)} mistakes (`fenko check`); going on without it.")
+        return None
+
+
 def show_problems(problems: Iterable[Problem], err: bool) -> None:
     """Each problem as people read it, a blank line apart."""
     colours = {"error": "bright_red", "warning": "bright_yellow", "hint": "bright_cyan"}

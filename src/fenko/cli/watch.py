@@ -16,14 +16,15 @@ import click
 import msgspec
 
 from fenko.cli.fullscreen import FullScreen
-from fenko.cli.shared import bold, colour, desk_option, desk_path, dim, fail, format_option, note, open_desk, say
+from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, say, usual_desk
 from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.plan import Focus, Plan
 from fenko.core.words import nearest, reason
-from fenko.desk.load import Desk, load_desk
-from fenko.desk.problems import DeskError, width
+from fenko.desk.descriptions import Catalogue
+from fenko.desk.load import Desk
+from fenko.desk.problems import width
 from fenko.devices.recorder import TakeWriter, take_line
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry, EveryThing
@@ -57,7 +58,7 @@ def command(
     is plugged in, except ordinary keyboards that you do not name. On a terminal a picture of them all (q ends it); else
     a line for each change.
     """
-    desk = _desk(desk_folder)
+    desk = usual_desk(desk_folder)
     if desk is not None:
         for unknown in [surface for surface in surfaces if surface not in desk.plan.surfaces]:
             hint = nearest(unknown, desk.plan.surfaces)
@@ -73,20 +74,6 @@ def command(
         loop.run()
     if take_path is not None:
         note(f"{watcher.recorded} changes are in {take_path}")
-
-
-def _desk(folder: Path | None) -> Desk | None:
-    """The desk that was named, or the usual one if it is there and good."""
-    if folder is not None:
-        return open_desk(folder)
-    usual = desk_path(None)
-    if not (usual / "desk.toml").exists():
-        return None
-    try:
-        return load_desk(usual)
-    except DeskError as error:
-        note(f"The desk in {usual} has {len(error.problems)} mistakes (`fenko check`); watching without it.")
-        return None
 
 
 class _Watcher:
@@ -108,7 +95,7 @@ class _Watcher:
         self._timer = loop.timer(self._draw)
         self._drawn_at = -inf
         self._kinds: dict[str, str] = {}
-        registry = DeskRegistry(desk, share=True, wanted=wanted) if desk else EveryThing(wanted)
+        registry = DeskRegistry(desk, share=True, wanted=wanted) if desk else EveryThing(Catalogue.usual(), wanted)
         self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, self._say)
         stack.callback(self._surfaces.close)
         if self._plan is not None:

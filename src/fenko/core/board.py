@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable
+from math import inf
 
 from msgspec import Struct
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
 from fenko.core.controls import BUTTON, MOTION, Shape, shape_of
+from fenko.core.descriptions import BURST
 from fenko.core.plan import Surface
 
 FRESH = 0.4
@@ -38,8 +40,13 @@ class _Control:
         self.total = 0.0
         self.turns: deque[tuple[float, float]] = deque()
         self.moved_at: float | None = None
+        self.pressed_at = -inf
+        self.presses = 0
 
     def see(self, t: float, part: str, value: float) -> None:
+        if self.shape is BUTTON and value:
+            self.presses = self.presses + 1 if t - self.pressed_at < BURST else 1
+            self.pressed_at = t
         self.moved_at = t
         if self.shape.turns or self.shape is MOTION:
             self.values[part] = self.values.get(part, 0.0) + value
@@ -67,7 +74,8 @@ class _Control:
             return f"{across:+g} across, {down:+g} down", None, self.speed(now) > 0
         if self.shape is BUTTON:
             down = bool(self.values.get(""))
-            return "pressed" if down else "up", float(down), down
+            several = f", {self.presses} presses at once" if self.presses > 1 else ""
+            return ("pressed" if down else "up") + several, float(down), down
         directions = [
             (direction, share) for part, value in self._axes() if (found := _direction(self.shape, part, value))
             for direction, share in [found]

@@ -115,6 +115,12 @@ def shape_of(control: str) -> Shape:
     return SHAPED.get(control, BUTTON)
 
 
+def names_another(kind: str, name: str) -> bool:
+    """Whether a person would take a control called `name` for another control of that kind. Keys may lend their
+    names: `stop` or `record` say what a key is for, whatever else the kernel knows by that name."""
+    return name in KINDS[kind] and name in KINDS["gamepad"] | KINDS["mouse"] - KINDS["keyboard"]
+
+
 def inputs_of(control: str) -> Iterator[str]:
     """Every address part at which changes of `control` can arrive: its axes, its cells, or itself."""
     shape = shape_of(control)

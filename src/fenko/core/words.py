@@ -42,3 +42,8 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known name that is most like `word`, or None when nothing is alike."""
     found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
     return found[0] if found else None
+
+
+def slug_of(text: str) -> str:
+    """A text as a name: lower-case letters and digits with hyphens between; `thing` if nothing is left of it."""
+    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-") or "thing"

@@ -9,7 +9,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.controls import KINDS
+from fenko.core.controls import KINDS, names_another
 from fenko.core.descriptions import Description
 from fenko.core.phrase import PROFILE_WORDS, Phrase
 from fenko.core.plan import (
@@ -156,7 +156,7 @@ def _check_names(
             continue
         if own in seen:
             sources.add(path, f"`{own}` is already the name of `{seen[own]}`")
-        elif own in KINDS["gamepad"] | KINDS["mouse"] - KINDS["keyboard"] and own in known and own not in names:
+        elif names_another(kind, own) and own not in names:
             sources.add(path, f"`{own}` is another control of a {kind}", expected="a name of your own")
         seen.setdefault(own, kernel)
 

@@ -120,6 +120,7 @@ def _say_leaf(sources: Sources, path: Path, value: Any, options: tuple[Any, ...]
     shown = str(value)
     for option in options:
         bare = _bare(option)
+        meta = next((extra for extra in get_args(option)[1:] if isinstance(extra, Meta)), None)
         if get_origin(bare) is Literal:
             choices = [choice for choice in get_args(bare) if isinstance(choice, str)]
             if not choices:
@@ -134,10 +135,10 @@ def _say_leaf(sources: Sources, path: Path, value: Any, options: tuple[Any, ...]
             return
         if get_origin(bare) is list and isinstance(value, list):
             inner = get_args(bare)[0]
-            for number, entry in enumerate(value):
-                check(sources, (*path, number), entry, inner)
+            good = all([check(sources, (*path, number), entry, inner) for number, entry in enumerate(value)])
+            if good and meta is not None and meta.min_length:
+                sources.add(path, f"expected {meta.min_length} values, not {len(value)}")
             return
-        meta = next((extra for extra in get_args(option)[1:] if isinstance(extra, Meta)), None)
         if bare is str and isinstance(value, str) and meta is not None and (meta.pattern or meta.max_length):
             if meta.max_length and len(value) > meta.max_length:
                 sources.add(path, f"this text is longer than {meta.max_length} characters")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from typing import Protocol
 
 from fenko.core.plan import Surface
+from fenko.core.words import slug_of
+from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.devices.things import Node, common_name, guess_kind, list_nodes
 
@@ -47,12 +48,16 @@ class DeskRegistry:
 
 
 class EveryThing:
-    """Every thing that is plugged in is a surface, named after itself, and shared.
+    """Every thing that is plugged in is a surface, named after itself, and shared. Of those that the catalogue
+    describes, kind and names of controls are known.
 
     Ordinary keyboards are left out unless they are `wanted` by name, or `keyboards` asks for exactly that: what people
     type there is nobody's business."""
 
-    def __init__(self, wanted: tuple[str, ...] = (), keyboards: bool = False) -> None:
+    def __init__(
+        self, catalogue: Catalogue | None = None, wanted: tuple[str, ...] = (), keyboards: bool = False
+    ) -> None:
+        self._catalogue = catalogue or Catalogue(())
         self._wanted = wanted
         self._keyboards = keyboards
         self._nodes: list[Node] = []
@@ -65,15 +70,16 @@ class EveryThing:
         if node not in self._nodes:
             self._nodes = list_nodes()
         parts = [other for other in self._nodes if other.thing == node.thing] or [node]
-        kind = guess_kind(parts)
+        described = self._catalogue.matching(node.matches)
+        kind = described[1].kind if described else guess_kind(parts)
         name = self._name(node, parts)
         if name not in self._wanted if self._wanted else kind == "keyboard" and not self._keyboards:
             return None
-        return Surface(name, kind)
+        return Surface(name, kind, names=described[1].names if described else {})
 
     def _name(self, node: Node, parts: list[Node]) -> str:
         if node.thing not in self._names:
-            slug = re.sub(r"[^a-z0-9]+", "-", common_name(parts).lower()).strip("-") or "thing"
+            slug = slug_of(common_name(parts))
             taken = set(self._names.values())
             numbered = (slug, *(f"{slug}-{number}" for number in range(2, 1000)))
             self._names[node.thing] = next(name for name in numbered if name not in taken)
@@ -82,6 +88,26 @@ class EveryThing:
     def exclusive(self, surface: str) -> bool:
         """Never."""
         return False
+
+    def expected(self) -> Mapping[str, tuple[str, ...]]:
+        """Nothing in particular."""
+        return {}
+
+
+class OneThing:
+    """One thing alone, kept from other programs as soon as all its keys are up."""
+
+    def __init__(self, node: Node, surface: Surface) -> None:
+        self._thing = node.thing
+        self._surface = surface
+
+    def claim(self, node: Node) -> Surface | None:
+        """The surface, if the node is a part of the thing."""
+        return self._surface if node.thing == self._thing else None
+
+    def exclusive(self, surface: str) -> bool:
+        """Always."""
+        return True
 
     def expected(self) -> Mapping[str, tuple[str, ...]]:
         """Nothing in particular."""

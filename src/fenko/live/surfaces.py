@@ -15,6 +15,7 @@ from fenko.devices.things import DEVICE_FOLDER, Node, list_nodes, read_node
 from fenko.live.loop import Loop
 from fenko.live.registry import Registry
 from fenko.system.inotify import FolderWatch
+from fenko.system.person import group_member
 
 _PERMISSIONS_TAKE = 1.0
 """Seconds after a node appears in which the system may still give this user access to it."""
@@ -127,7 +128,8 @@ class Surfaces:
             return
         self._complained.add(name)
         if why.errno in (errno.EACCES, errno.EPERM):
-            remedy = "\n".join(f"    {command}" for command in input_denied(node.vendor, node.product))
+            commands = input_denied([(node.vendor, node.product)], group_member()).commands()
+            remedy = "\n".join(f"    {command}" for command in commands)
             self._say(f"surface {name}: {node.path} may not be read by this user. To allow it for good:\n{remedy}")
         elif why.errno == errno.EBUSY:
             self._say(

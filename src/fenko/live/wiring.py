@@ -9,6 +9,7 @@ from typing import Protocol
 from msgspec import Struct
 
 from fenko.core.changes import Effect
+from fenko.core.remedies import together
 from fenko.outputs.kernel import KernelOutput
 from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import kernel_layout
@@ -60,7 +61,7 @@ def choose_output(keys: str, layout: str | None, warn: Callable[[str], None], le
         return Choice(choice.output, f"{choice.why}; {reasons}")
     raise OutputError(
         "no way to send keys: " + "; ".join(str(failure) for failure in failures),
-        [command for failure in failures for command in failure.remedy],
+        together(failure.remedy for failure in failures),
     )
 
 

@@ -17,6 +17,7 @@ from fenko.core.remedies import uinput_denied, uinput_missing
 from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import Layout
 from fenko.system.kernel import EVENT, KEY, OWN_PHYS, REL
+from fenko.system.person import group_member
 
 UINPUT = "/dev/uinput"
 _REL_X, _REL_Y, _REL_HWHEEL, _REL_WHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE = 0, 1, 6, 8, 11, 12
@@ -34,9 +35,11 @@ _REPORT = _event(0, 0, 0)
 def why_not() -> OutputError | None:
     """What keeps this user from making virtual devices; None if nothing does."""
     if not os.path.exists(UINPUT):
-        return OutputError(f"{UINPUT} is not there: the kernel's uinput module is not loaded", uinput_missing())
+        return OutputError(
+            f"{UINPUT} is not there: the kernel's uinput module is not loaded", uinput_missing(group_member())
+        )
     if not os.access(UINPUT, os.W_OK):
-        return OutputError(f"{UINPUT} may not be written by this user", uinput_denied())
+        return OutputError(f"{UINPUT} may not be written by this user", uinput_denied(group_member()))
     return None
 
 

@@ -8,15 +8,16 @@ from math import trunc
 
 from fenko.core.changes import Effect
 from fenko.core.keys import format_key
+from fenko.core.remedies import Remedy
 from fenko.system.kernel import EVENT, REL
 
 
 class OutputError(Exception):
-    """An output that cannot be used. `remedy` holds commands that help, if there are any."""
+    """An output that cannot be used, and what helps, if anything does."""
 
-    def __init__(self, message: str, remedy: Sequence[str] = ()) -> None:
+    def __init__(self, message: str, remedy: Remedy | None = None) -> None:
         super().__init__(message)
-        self.remedy = list(remedy)
+        self.remedy = remedy or Remedy()
 
 
 class KeyOutput(ABC):

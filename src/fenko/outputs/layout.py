@@ -84,7 +84,7 @@ def _system_layout() -> tuple[str, str, str]:
     found = dict(re.findall(r'^(XKB\w+)="?([^"\n]*)"?', text, re.MULTILINE))
     if found.get("XKBLAYOUT"):
         return _first(found["XKBLAYOUT"]), _first(found.get("XKBVARIANT", "")), "/etc/default/keyboard"
-    return "us", "", "nothing says otherwise"
+    return "us", "", "the default"
 
 
 def _first(text: str) -> str:

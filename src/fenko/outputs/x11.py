@@ -237,12 +237,20 @@ def _connect() -> tuple[Display, Any]:
     except DisplayError as why:
         raise OutputError(str(why)) from why
     try:
+        return display, xtest_of(display)
+    except OutputError:
+        display.close()
+        raise
+
+
+def xtest_of(display: Display) -> Any:
+    """The extension by which keys can be sent. Raises OutputError where the server has none."""
+    try:
         xtest = display.extension("xtest")
         display.ask(xtest.GetVersion, 2, 2)
     except (NoWindow, DisplayError) as why:
-        display.close()
         raise OutputError(f"display {display.name} has no XTEST extension") from why
-    return display, xtest
+    return xtest
 
 
 def lift(display: Display, ledger: Ledger) -> None:

@@ -1,0 +1,246 @@
+"""Which thing is it, and what is on it: asking for presses, and writing a description from them."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from msgspec import Struct
+
+from fenko.cli.shared import bold, fail, note, say
+from fenko.core.changes import PLUG, UNPLUG, Change
+from fenko.core.describing import QUIET, Describer
+from fenko.core.descriptions import Description, Spot
+from fenko.core.plan import Surface
+from fenko.core.words import reason, slug_of
+from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
+from fenko.desk.writing import description_text, quoted, write_new
+from fenko.devices.things import Node, Thing, list_things
+from fenko.live.loop import Loop
+from fenko.live.registry import EveryThing, OneThing
+from fenko.live.surfaces import Surfaces
+
+_FAR = 0.7  # how far an axis has to be pushed to count as meant
+_SURFACE = "thing"
+
+
+class Pressed(Struct, frozen=True):
+    """What somebody pressed, by the kernel's name, and where it came from."""
+
+    thing: Thing
+    node: Node
+    control: str
+
+
+def known_as(thing: Thing, catalogue: Catalogue) -> tuple[str, Description] | None:
+    """The description of a thing, with its name; None if nobody has described it."""
+    return catalogue.matching(lambda link: any(node.matches(link) for node in thing.nodes))
+
+
+def wait_for_press() -> Pressed:
+    """Waits for one press, turn or push on anything, keyboards too. Ends the program if there is none."""
+    note("Press something on the thing that you mean (Ctrl-C ends).")
+    told: list[tuple[Node, str]] = []
+    with Loop() as loop:
+        started = False
+
+        def feed(changes: Sequence[Change]) -> None:
+            for _, address, value in changes:
+                meant = started and "." in address and ".motion" not in address and abs(value) >= _FAR
+                source = surfaces.source(address) if meant else None
+                if source and not told:
+                    told.append((source.node, address.partition(".")[2]))
+                    loop.stop()
+
+        surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
+        surfaces.start()
+        started = True
+        loop.run()
+        surfaces.close()
+    if not told:
+        fail("nothing was pressed")
+    node, control = told[0]
+    thing = next((one for one in list_things() if any(other.path == node.path for other in one.nodes)), None)
+    if thing is None:
+        fail(f"{node.name} is gone again")
+    return Pressed(thing, node, control)
+
+
+def describe_thing(out: Path | None) -> None:
+    """Asks for a thing, walks along its controls with the person, and writes what came of it."""
+    thing = wait_for_press().thing
+    path = out or user_folder() / FOLDER / f"{slug_of(thing.name)}.toml"
+    if os.path.lexists(path):
+        fail(f"{path} is already there; name another file with --out, or move it away", 2)
+    others = [other for other in list_things() if other.kind == "keyboard" and other.nodes != thing.nodes]
+    if thing.kind == "keyboard" and not any(other.problem is None for other in others):
+        fail(
+            f"{thing.name} is the only keyboard here. While it is described it types nothing, so that nobody could "
+            "answer or stop. Plug a second one in, and describe it with that"
+        )
+    usual = kind_description(thing.kind)
+    note(_INTRODUCTION.format(name=bold(thing.name, True), kind=thing.kind))
+    with Loop() as loop:
+        guide = _Guide(loop, Describer(usual), thing)
+        guide.start()
+        loop.run()
+        guide.close()
+    description = guide.describer.description(thing.name, (thing.link,))
+    if not guide.describer.spots:
+        fail("no control was described; nothing was written")
+    try:
+        write_new(path, description_text(description))
+    except OSError as why:
+        # What a person has pressed together in ten minutes is not thrown away.
+        say(description_text(description))
+        fail(f"{path} cannot be written: {reason(why)}. Above is what would be in it")
+    _sum_up(description, path, out is None)
+
+
+_INTRODUCTION = """
+{name}, a {kind}. Go along its controls row by row, from the left upper corner.
+Press one and let it go, then type its name and Enter. Enter alone keeps the usual name, as does pressing the next one.
+The thing is kept from other programs meanwhile. Instead of pressing you can say:
+    row       the next control begins a new row (so does Enter alone)
+    skip      leave a place empty
+    nothing   you pressed a control and nothing came
+    back      take the last step back
+    again     forget what was pressed just now
+    stop      that is all: keep what is there (so does Ctrl-C)
+After a press these words take a slash, /again, for they could be names."""
+
+_WORDS = ("row", "skip", "nothing", "back", "again", "stop")
+
+
+class _Guide:
+    """Leads through the walk: hears the thing, reads the person's lines, asks."""
+
+    def __init__(self, loop: Loop, describer: Describer, thing: Thing) -> None:
+        self.describer = describer
+        self._loop = loop
+        self._thing = thing
+        self._lines = b""
+        self._naming_nothing = False
+        self._settle = loop.timer(self._settled)
+        surface = Surface(_SURFACE, thing.kind)
+        self._surfaces = Surfaces(OneThing(thing.nodes[0], surface), loop, self._feed, lambda raw: None, self._told)
+
+    def start(self) -> None:
+        """Takes the thing over and asks for the first control."""
+        self._surfaces.start()
+        self._loop.add(sys.stdin.fileno(), self._readable)
+        self._ask()
+
+    def close(self) -> None:
+        """Gives the thing back."""
+        self._surfaces.close()
+
+    def _told(self, line: str) -> None:
+        if "may not be read" in line or ("taken" in line and "over;" in line):
+            note(line)
+
+    def _feed(self, changes: Sequence[Change]) -> None:
+        for change in changes:
+            if change[1] == UNPLUG:
+                note("\nIt is gone; plug it in again and go on, or say stop.")
+            elif change[1] != PLUG:
+                self.describer.feed(change)
+        self._settle.set(time.monotonic() + QUIET)
+
+    def _settled(self, now: float) -> None:
+        before = self.describer.pending
+        if not self.describer.settle():
+            return
+        if before is not None:
+            self._keep_said(self.describer.spots[-1])
+        self._naming_nothing = False
+        self._ask()
+
+    def _ask(self) -> None:
+        heard = self.describer.pending
+        if self._naming_nothing:
+            _prompt("  what stands on it: ")
+        elif heard is None:
+            _prompt(f"{len(self.describer.spots) + 1}: press it, or say a word: ")
+        else:
+            same = self.describer.same_as()
+            what = f"{' and '.join(heard.controls)}" + (f", {heard.times} times at once" if heard.times > 1 else "")
+            if same is not None:
+                what += f", just as {same.name or same.printed or same.control}; they cannot be told apart"
+            _prompt(f"\n  it sent {bold(what, True)}; its name [{heard.name}]: ")
+
+    def _readable(self) -> None:
+        data = os.read(sys.stdin.fileno(), 4096)
+        if not data:
+            self._loop.remove(sys.stdin.fileno())
+            self._loop.stop()
+            return
+        self._lines += data
+        while b"\n" in self._lines:
+            line, _, self._lines = self._lines.partition(b"\n")
+            self._answer(line.decode("utf-8", "replace").strip())
+
+    def _answer(self, line: str) -> None:
+        plain = self.describer.pending is None and not self._naming_nothing
+        word = line[1:] if line.startswith("/") and line[1:] in _WORDS else line if plain else ""
+        try:
+            if word in _WORDS:
+                self._naming_nothing = False
+                self._do(word)
+            elif self._naming_nothing:
+                self._naming_nothing = False
+                self._keep_said(self.describer.nothing(line))
+            elif not plain:
+                self._keep_said(self.describer.take(line))
+            elif not line:
+                self._do("row")
+            else:
+                note(f"  nothing has been pressed; `{line}` is none of {', '.join(_WORDS)}")
+        except ValueError as why:
+            note(f"  {why}; try another")
+        self._ask()
+
+    def _do(self, word: str) -> None:
+        if word == "stop":
+            self._loop.stop()
+        elif word == "row":
+            if self.describer.pending is not None:
+                self._keep_said(self.describer.take(""))
+            self.describer.row()
+            note("  a new row")
+        elif word == "skip":
+            self.describer.skip()
+            note("  an empty place")
+        elif word == "nothing":
+            self.describer.again()
+            self._naming_nothing = True
+        elif word == "again":
+            self.describer.again()
+        elif not self.describer.back():
+            note("  there is nothing to take back")
+        else:
+            note("  taken back")
+
+    @staticmethod
+    def _keep_said(spot: Spot) -> None:
+        shown = spot.name or spot.control
+        note(f"  {shown}" + (f" ({spot.printed})" if spot.printed and spot.printed != shown else ""))
+
+
+def _prompt(text: str) -> None:
+    sys.stderr.write(text)
+    sys.stderr.flush()
+
+
+def _sum_up(description: Description, path: Path, usual_place: bool) -> None:
+    odd = [spot for spot in description.spots if spot.trouble]
+    note("")
+    say(f"{len(description.spots)} controls of {description.name} are in {path}")
+    for spot in odd:
+        say(f"  {spot.name or spot.printed or spot.control}: {spot.trouble}")
+    where = "" if usual_place else f" (the file has to be in the desk's folder {FOLDER}, or in yours)"
+    say(f"\nFor the desk{where}:\n\n    [surface.{slug_of(description.name)}]")
+    say(f"    description = {quoted(path.stem)}\n    links = [{', '.join(map(quoted, description.links))}]")

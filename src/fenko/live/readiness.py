@@ -1,0 +1,234 @@
+"""Whether this machine is ready: one fact after the other, each looked at now, with what helps where it fails."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from typing import Literal
+
+from msgspec import Struct
+
+from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
+from fenko.desk.load import Desk
+from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things
+from fenko.outputs import xkb
+from fenko.outputs.kernel import UINPUT, why_not
+from fenko.outputs.keys import OutputError
+from fenko.outputs.layout import kernel_layout
+from fenko.outputs.x11 import xtest_of
+from fenko.system.holders import holders
+from fenko.system.person import group_member, runtime_folder
+from fenko.system.xserver import Display, DisplayError, display_name, open_display
+
+State = Literal["ready", "missing", "note"]
+_SEQUENCER = "/dev/snd/seq"
+_SURFACES = ("gamepad", "keypad", "dial", "ring-and-dial", "macro-pad")
+_MANY_KEYS = 8
+_FEW_KEYS = 3
+
+
+class Fact(Struct, frozen=True):
+    """One thing that was looked at. A `note` is missing too, but Fenko works without it."""
+
+    about: str
+    state: State
+    found: str
+    remedy: Remedy = Remedy()
+
+
+def facts(desk: Desk | None) -> Iterator[Fact]:
+    """Every fact, in the order in which a person would look. With a desk, its surfaces; else what looks like one."""
+    things = list_things()
+    wanted = [thing for thing in things if _is_wanted(thing, desk)]
+    display = _display()
+    yield _kernel_input(things)
+    yield from _devices(wanted)
+    yield from _held(wanted)
+    yield _session(display)
+    yield from _outputs(display)
+    yield _focus(display)
+    yield _layout()
+    yield _midi()
+    yield _audio()
+    yield _user_session()
+
+
+def _is_wanted(thing: Thing, desk: Desk | None) -> bool:
+    if desk is not None:
+        links = [link for entry in desk.links.values() for link in entry.links]
+        return any(node.matches(link) for node in thing.nodes for link in links)
+    keys = frozenset().union(*(node.keys for node in thing.nodes))
+    turns = any(node.turns or node.axes for node in thing.nodes)
+    if thing.kind == "mouse":
+        return len(keys) >= _MANY_KEYS
+    return thing.kind in _SURFACES and (turns or len(keys) > _FEW_KEYS)  # not a power button, not a lid
+
+
+def _kernel_input(things: list[Thing]) -> Fact:
+    about = "kernel input"
+    if not SYSFS.is_dir():
+        return Fact(about, "missing", f"this system has none ({SYSFS} is not there)", Remedy(hints=(
+            "# run Fenko on the machine itself, not in a container that hides its devices",)))  # fmt: skip
+    if not things:
+        return Fact(about, "note", "no device is plugged in")
+    if not DEVICE_FOLDER.is_dir():
+        return Fact(about, "missing", f"{DEVICE_FOLDER} is not there, though {len(things)} devices are plugged in")
+    readable = sum(thing.problem is None for thing in things)
+    return Fact(about, "ready", f"{_devices_counted(len(things))} plugged in, {readable} may be read by you")
+
+
+def _devices_counted(number: int) -> str:
+    return "1 device is" if number == 1 else f"{number} devices are"
+
+
+def _devices(wanted: list[Thing]) -> Iterator[Fact]:
+    for thing in wanted:
+        if thing.problem is None:
+            yield Fact("device", "ready", f"{thing.name} ({thing.link}) may be read")
+        else:
+            remedy = input_denied([(thing.nodes[0].vendor, thing.nodes[0].product)], group_member())
+            yield Fact("device", "missing", f"{thing.name} ({thing.link}): {thing.problem}", remedy)
+
+
+def _held(wanted: list[Thing]) -> Iterator[Fact]:
+    """Devices that another program has taken over: nobody else hears them."""
+    for thing in wanted:
+        taken = [node.path for node in thing.nodes if os.access(node.path, os.R_OK) and _is_taken(node.path)]
+        if not taken:
+            continue
+        programs = holders(taken[0])
+        fenko = next((one for one in programs if one.is_fenko), None)
+        if fenko is not None:
+            yield Fact("taken over", "ready", f"{thing.name}, by a running Fenko (process {fenko.pid})")
+            continue
+        who = " or ".join(f"{one.program} (process {one.pid})" for one in programs) or "a program of another user"
+        hints = tuple(f"kill {one.pid}  # ends {one.program}; closing it does the same" for one in programs)
+        hints = hints or (f"sudo fuser -v {taken[0]}  # says which program it is; close that",)
+        yield Fact("taken over", "missing", f"{thing.name} is kept from everybody else by {who}", Remedy(hints=hints))
+
+
+def _is_taken(path: str) -> bool:
+    from evdev import InputDevice
+
+    try:
+        device = InputDevice(path)
+    except OSError:
+        return False
+    try:
+        device.grab()
+        device.ungrab()
+    except OSError:
+        return True
+    finally:
+        device.close()
+    return False
+
+
+class _Shown(Struct, frozen=True):
+    """What is known of the display: whether there is one, what is wrong with it, who manages its windows."""
+
+    name: str
+    problem: str | None = None
+    manager: str = ""
+    can_send: bool = False
+
+
+def _display() -> _Shown:
+    name = display_name()
+    if not name:
+        return _Shown("")
+    try:
+        display = open_display()
+    except DisplayError as why:
+        return _Shown(name, str(why))
+    try:
+        windows = display.numbers_property(display.root, "_NET_SUPPORTING_WM_CHECK")
+        manager = (display.title(windows[0]) or "a window manager without a name") if windows else ""
+        return _Shown(name, None, manager, _has_xtest(display))
+    except DisplayError as why:
+        return _Shown(name, str(why))
+    finally:
+        display.close()
+
+
+def _has_xtest(display: Display) -> bool:
+    try:
+        xtest_of(display)
+    except OutputError:
+        return False
+    return True
+
+
+def _on_wayland() -> bool:
+    return bool(os.environ.get("WAYLAND_DISPLAY")) or os.environ.get("XDG_SESSION_TYPE") == "wayland"
+
+
+def _session(display: _Shown) -> Fact:
+    if _on_wayland():
+        reached = f", with an X server at {display.name}" if display.name and not display.problem else ""
+        return Fact("session", "ready", f"Wayland{reached}")
+    if not display.name:
+        hint = "# in a terminal on the desktop, DISPLAY is set; over ssh, name it: DISPLAY=:0 fenko run"
+        return Fact("session", "note", "none: neither DISPLAY nor WAYLAND_DISPLAY is set", Remedy(hints=(hint,)))
+    if display.problem:
+        hint = f"# is the X server running, and yours? `xauth list {display.name}` shows whether you hold its key"
+        return Fact("session", "missing", display.problem, Remedy(hints=(hint,)))
+    return Fact("session", "ready", f"X11, display {display.name}")
+
+
+def _outputs(display: _Shown) -> Iterator[Fact]:
+    """How keys can be sent. One way is enough; without any, the kernel's is what to mend."""
+    by_display = bool(display.name) and not display.problem and display.can_send and not _on_wayland()
+    if by_display:
+        yield Fact("sending keys", "ready", f"through the X server {display.name}")
+    reason = why_not()
+    if reason is None:
+        yield Fact("sending keys", "ready", f"through the kernel: {UINPUT} may be written by you")
+    elif by_display:
+        yield Fact("sending keys", "note", f"not through the kernel, which X11 does not need: {reason}", reason.remedy)
+    else:
+        yield Fact("sending keys", "missing", str(reason), reason.remedy)
+
+
+def _focus(display: _Shown) -> Fact:
+    about = "window in front"
+    if _on_wayland():
+        return Fact(about, "note", "not told on Wayland; profiles change by hand (`profile next`)")
+    if not display.name or display.problem:
+        return Fact(about, "note", "not told without a display; profiles change by hand (`profile next`)")
+    if not display.manager:
+        hint = "openbox &  # or any other window manager that tells which window is active"
+        return Fact(about, "missing", "no window manager tells which window is in front", Remedy(hints=(hint,)))
+    return Fact(about, "ready", f"told by {display.manager}, as it happens")
+
+
+def _layout() -> Fact:
+    layout = kernel_layout(None)
+    if not xkb.available():
+        hint = "sudo apt-get install libxkbcommon0  # or your system's package of libxkbcommon"
+        return Fact("keyboard layout", "note", f"{layout.name}: {layout.source}", Remedy(hints=(hint,)))
+    return Fact("keyboard layout", "ready", f"{layout.name}, from {layout.source}")
+
+
+def _midi() -> Fact:
+    if not os.path.exists(_SEQUENCER):
+        return Fact("MIDI", "note", f"{_SEQUENCER} is not there: the sequencer module is not loaded", midi_missing())
+    if not os.access(_SEQUENCER, os.R_OK | os.W_OK):
+        return Fact("MIDI", "note", f"{_SEQUENCER} may not be used by you", midi_denied(group_member()))
+    return Fact("MIDI", "ready", "the kernel's sequencer is there")
+
+
+def _audio() -> Fact:
+    folder = runtime_folder()
+    sockets = {"PipeWire": "pipewire-0", "PulseAudio": "pulse/native"}
+    there = [name for name, socket in sockets.items() if folder is not None and (folder / socket).exists()]
+    if not there:
+        return Fact("audio", "note", "neither PipeWire nor PulseAudio runs in this session")
+    return Fact("audio", "ready", " and ".join(there))
+
+
+def _user_session() -> Fact:
+    folder = runtime_folder()
+    if folder is not None and (folder / "systemd/private").exists():
+        return Fact("user session", "ready", "systemd runs one: Fenko can be started with it")
+    return Fact("user session", "note", "no systemd user session: Fenko is started by hand, or by the desktop")
