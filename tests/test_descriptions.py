@@ -84,7 +84,7 @@ def test_sticks_and_dials_are_heard_by_how_far_they_go() -> None:
     describer.take("")
     assert press(describer, "stick-left-press", at=2)
     spots = {spot.control: spot for spot in describer.description("Pad", ()).spots}
-    assert spots["stick-left"].at == (60, 92)  # where a gamepad has it
+    assert spots["stick-left"].at == (60, 98)  # where a gamepad has it
     assert spots["stick-left-press"].on == "stick-left"
     jog = Describer(JOG)
     jog.feed((0.0, "thing.dial", -1))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import sys
 import time
@@ -21,6 +22,7 @@ class Guided:
 
     def __init__(self, device: UInput, out: Path, first: Callable[[], None]) -> None:
         self.device = device
+        self.heard = 0
         self.terminal = Terminal("devices", "--describe", "--out", str(out))
         self.says("Press something")
         time.sleep(2)
@@ -42,12 +44,12 @@ class Guided:
     def says(self, text: str) -> None:
         """Waits for a text after all that was waited for before."""
 
-        def said() -> bool:
+        def rest() -> str:
             self.terminal.pump()
-            return text.encode() in self.terminal.shown
+            return re.sub(r"\x1b\[[0-9;]*m", "", self.terminal.shown.decode())[self.heard :]
 
-        wait_for(said, f"`{text}` in\n{self.terminal.shown.decode()}")
-        self.terminal.shown = self.terminal.shown[self.terminal.shown.index(text.encode()) + len(text) :]
+        wait_for(lambda: text in rest(), f"`{text}` in\n{rest()}")
+        self.heard += rest().index(text) + len(text)
 
     def press(self, code: int, times: int = 1) -> None:
         """Presses a key, as fast as a thing does by itself."""

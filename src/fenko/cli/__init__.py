@@ -11,12 +11,14 @@ import click
 from fenko import __version__
 
 COMMANDS: dict[str, str] = {
+    "new": "Make a first desk from what is plugged in.",
     "run": "Run the desk: surfaces in, shortcuts out.",
     "check": "Say what is wrong with a desk, and where.",
     "rehearse": "Play a take through a desk and print what it would send.",
     "watch": "Watch every control as it moves, and record takes.",
     "devices": "List what is plugged in, with the links for the desk.",
     "ready": "Look whether this machine is ready, and what helps if not.",
+    "sheet": "Draw a surface with all its controls, in the terminal or into a picture.",
     "windows": "List the windows and the program in front, as a profile names them.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }

@@ -40,6 +40,14 @@ def known_as(thing: Thing, catalogue: Catalogue) -> tuple[str, Description] | No
     return catalogue.matching(lambda link: any(node.matches(link) for node in thing.nodes))
 
 
+def links_of(thing: Thing, described: Description | None) -> tuple[str, ...]:
+    """Every link by which a thing can turn up: how it is here now, and what its description adds. Where a second thing
+    of the same sort is plugged in, only what tells them apart."""
+    if described is None or thing.link not in described.links:
+        return (thing.link,)
+    return tuple(dict.fromkeys((thing.link, *described.links)))
+
+
 def wait_for_press() -> Pressed:
     """Waits for one press, turn or push on anything, keyboards too. Ends the program if there is none."""
     note("Press something on the thing that you mean (Ctrl-C ends).")

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from fenko.cli.describe import describe_thing, known_as, wait_for_press
+from fenko.cli.describe import describe_thing, known_as, links_of, wait_for_press
 from fenko.cli.shared import format_option, note, say, show_json, show_problems, show_table
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
@@ -124,7 +124,7 @@ def _tell_pressed(form: str, catalogue: Catalogue) -> None:
     say(f'    kind = "{kind}"')
     if known:
         say(f'    description = "{known[0]}"')
-    links = list(dict.fromkeys((thing.link, *(known[1].links if known else ()))))
+    links = links_of(thing, known[1] if known else None)
     say(f"    links = [{', '.join(quoted(link) for link in links)}]")
     if thing.link.startswith(("usb", "bluetooth")) and len(links) == 1:
         other = "radio" if thing.link.startswith("usb") else "cable"

@@ -38,6 +38,7 @@ class SurfaceLinks(Struct, frozen=True):
 
     links: tuple[str, ...]
     exclusive: bool
+    description: str | None = None
 
 
 class Desk(Struct, frozen=True):
@@ -75,7 +76,7 @@ def load_desk(folder: FilePath) -> Desk:
         name=file.name or sources.folder.resolve().name,
         plan=Plan(surfaces, profiles, timing),
         links={
-            name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False)
+            name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
             for name, entry in entries.items()
         },
         keys=output.keys or "auto",

@@ -23,6 +23,8 @@ _BUSES = {0x03: "usb", 0x05: "bluetooth", 0x06: "virtual"}
 _REL_X, _BTN_LEFT = 0, 0x110
 _GAMEPAD_BUTTONS = range(0x120, 0x140)
 _LETTERS = frozenset({*range(16, 26), *range(30, 39), *range(44, 51)})
+_MANY_BUTTONS = 8  # of a mouse that is more than a mouse
+_FEW_KEYS = 3  # as many as a case has: power, sleep, lid
 _NUMBER_PAD = frozenset({*range(71, 84), 96, 98, 55, 69})
 
 
@@ -192,3 +194,13 @@ def guess_kind(nodes: list[Node]) -> str:
     if ordinary and len(ordinary & _NUMBER_PAD) * 2 >= len(ordinary):
         return "keypad"
     return "macro-pad" if keys else "other"
+
+
+def looks_like_surface(thing: Thing) -> bool:
+    """Whether a person probably means this thing when they talk of their surfaces: no ordinary keyboard or mouse, no
+    power button, no lid."""
+    keys = frozenset().union(*(node.keys for node in thing.nodes))
+    if thing.kind == "mouse":
+        return len(keys) >= _MANY_BUTTONS
+    moves = any(node.turns or node.axes for node in thing.nodes)
+    return thing.kind not in ("keyboard", "other") and (moves or len(keys) > _FEW_KEYS)

@@ -79,10 +79,12 @@ class X11Focus:
         return happened
 
     def windows(self) -> list[Window]:
-        """All windows that the window manager lists, the one in front first."""
+        """All windows that the window manager lists, the one in front first, then from the top to the bottom."""
         active = self._active()
         found = []
-        for window in self._display.numbers_property(self._display.root, "_NET_CLIENT_LIST"):
+        display = self._display
+        listed = display.numbers_property(display.root, "_NET_CLIENT_LIST_STACKING")
+        for window in reversed(listed or display.numbers_property(display.root, "_NET_CLIENT_LIST")):
             try:
                 found.append(Window(self._describe(window), window == active))
             except NoWindow:

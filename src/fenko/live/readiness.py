@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
 from fenko.desk.load import Desk
-from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things
+from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.outputs import xkb
 from fenko.outputs.kernel import UINPUT, why_not
 from fenko.outputs.keys import OutputError
@@ -22,9 +22,6 @@ from fenko.system.xserver import Display, DisplayError, display_name, open_displ
 
 State = Literal["ready", "missing", "note"]
 _SEQUENCER = "/dev/snd/seq"
-_SURFACES = ("gamepad", "keypad", "dial", "ring-and-dial", "macro-pad")
-_MANY_KEYS = 8
-_FEW_KEYS = 3
 
 
 class Fact(Struct, frozen=True):
@@ -57,11 +54,7 @@ def _is_wanted(thing: Thing, desk: Desk | None) -> bool:
     if desk is not None:
         links = [link for entry in desk.links.values() for link in entry.links]
         return any(node.matches(link) for node in thing.nodes for link in links)
-    keys = frozenset().union(*(node.keys for node in thing.nodes))
-    turns = any(node.turns or node.axes for node in thing.nodes)
-    if thing.kind == "mouse":
-        return len(keys) >= _MANY_KEYS
-    return thing.kind in _SURFACES and (turns or len(keys) > _FEW_KEYS)  # not a power button, not a lid
+    return looks_like_surface(thing)
 
 
 def _kernel_input(things: list[Thing]) -> Fact:

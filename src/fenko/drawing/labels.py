@@ -1,0 +1,94 @@
+"""What is written on each control of a plan, before anybody draws it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import combinations, pairwise
+from typing import Literal
+
+from msgspec import Struct
+
+from fenko.core.controls import BUTTON, TRIGGER
+from fenko.core.descriptions import Description, Spot
+from fenko.core.plan import Surface
+
+Sort = Literal["button", "pushed", "directions", "turned", "silent"]
+
+SORT_WORDS: dict[Sort, str] = {
+    "button": "pressed",
+    "pushed": "pushed, more or less far",
+    "directions": "pushed in a direction",
+    "turned": "turned",
+    "silent": "sends nothing",
+}
+"""What a hand does with each sort of control."""
+
+
+class Label(Struct, frozen=True):
+    """One control of a plan: the name by which a desk binds it, smaller lines beneath, and what sort it is."""
+
+    spot: Spot
+    title: str
+    small: tuple[str, ...]
+    sort: Sort
+
+    @property
+    def directions(self) -> tuple[str, ...]:
+        """The directions that are bound on their own."""
+        return self.spot.shape.directions
+
+    @property
+    def box(self) -> tuple[float, float, float, float]:
+        """Left, top, right and bottom, in mm."""
+        (x, y), (w, h) = self.spot.at or (0.0, 0.0), self.spot.size
+        return (x - w / 2, y - h / 2, x + w / 2, y + h / 2)
+
+
+def labels(description: Description, surface: Surface) -> list[Label]:
+    """The labels of a laid-out description, with the names of the desk's surface; large controls first, so that what
+    lies on them is drawn on them."""
+    found = []
+    for spot in description.spots:
+        if spot.at is not None:
+            riding = tuple(surface.own_name(other.control) for other in description.spots if other.on == spot.control)
+            found.append(_label(spot, surface, riding))
+    return sorted(found, key=lambda label: -label.spot.size[0] * label.spot.size[1])
+
+
+def _label(spot: Spot, surface: Surface, riding: tuple[str, ...]) -> Label:
+    own = surface.own_name(spot.control)
+    title = own if own != spot.control else spot.name or own
+    small = list(riding)
+    if title != spot.control and spot.sends is None:
+        small.append(spot.control)
+    if spot.sends:
+        small.append(f"as {' + '.join(spot.sends)}")
+    if spot.printed and spot.printed.lower() != title:
+        small.append(f"“{spot.printed}”")
+    return Label(spot, title, tuple(small), _sort(spot))
+
+
+def _sort(spot: Spot) -> Sort:
+    shape = spot.shape
+    if spot.sends == ():
+        return "silent"
+    if shape.turns:
+        return "turned"
+    return "button" if shape is BUTTON else "pushed" if shape is TRIGGER else "directions"
+
+
+def remarks(description: Description, surface: Surface) -> Iterator[str]:
+    """What is odd about controls, a line each."""
+    for spot in description.spots:
+        if spot.trouble:
+            yield f"{surface.own_name(spot.control)} {spot.trouble}"
+
+
+def ways_to_break(text: str, most: int) -> Iterator[list[str]]:
+    """The text in one line, two … `most`, broken after hyphens."""
+    parts = [part + "-" for part in text.split("-")]
+    parts[-1] = parts[-1][:-1]
+    for cuts in range(min(most, len(parts))):
+        for places in combinations(range(1, len(parts)), cuts):
+            edges = (0, *places, len(parts))
+            yield ["".join(parts[a:b]) for a, b in pairwise(edges)]

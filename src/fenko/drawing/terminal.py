@@ -1,0 +1,107 @@
+"""A plan of a surface made of characters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import groupby
+
+from fenko.drawing.labels import Label, Sort, ways_to_break
+
+Style = Callable[[str, Sort], str]
+
+_COLUMNS_PER_MM = 0.6
+_LINES_PER_COLUMN = 0.46  # a character is about twice as high as it is wide
+_LEAST_INSIDE = 2  # columns in which at least a number fits
+_SQUARE, _ROUND, _SILENT = "┌┐└┘─│", "╭╮╰╯─│", "┌┐└┘┄┊"
+
+
+def draw(labels: Sequence[Label], body: tuple[float, float], columns: int, style: Style) -> list[str] | None:
+    """The lines of the plan, at most `columns` wide, with a key beneath to the numbers of names that do not fit.
+
+    `style` gives a text the colour of its sort. None if so few columns cannot show it."""
+    scale = min(_COLUMNS_PER_MM, columns / body[0])
+    if min(label.spot.size[0] for label in labels) * scale < _LEAST_INSIDE + 2:
+        return None
+    sheet = _Sheet(labels, scale)
+    return [*sheet.lines(style), *sheet.key()]
+
+
+def columns_wanted(labels: Sequence[Label], body: tuple[float, float]) -> int:
+    """How many columns `draw` needs."""
+    return int(body[0] * (_LEAST_INSIDE + 2) / min(label.spot.size[0] for label in labels)) + 1
+
+
+class _Sheet:
+    """Characters in rows and columns, each with the sort of control that it belongs to."""
+
+    def __init__(self, labels: Sequence[Label], scale: float) -> None:
+        self._across, self._down = scale, scale * _LINES_PER_COLUMN
+        self._cells: dict[tuple[int, int], tuple[str, Sort]] = {}
+        self._numbered: list[Label] = []
+        self._boxes = {id(label): self._box(label) for label in labels}
+        for label in labels:
+            self._draw(label)
+
+    def _box(self, label: Label) -> tuple[int, int, int, int]:
+        left, top, right, bottom = label.box
+        x0, y0 = round(left * self._across), round(top * self._down)
+        x1, y1 = round(right * self._across) - 1, round(bottom * self._down) - 1
+        return x0, y0, max(x1, x0 + _LEAST_INSIDE + 1), max(y1, y0 + 2)
+
+    def _draw(self, label: Label) -> None:
+        x0, y0, x1, y1 = self._boxes[id(label)]
+        corners = _SILENT if label.sort == "silent" else _ROUND if label.spot.form == "round" else _SQUARE
+        for x in range(x0, x1 + 1):
+            for y in range(y0, y1 + 1):
+                edge = corners[4] if y in (y0, y1) else corners[5] if x in (x0, x1) else " "
+                self._cells[x, y] = (edge, label.sort)
+        for corner, place in zip(corners, ((x0, y0), (x1, y0), (x0, y1), (x1, y1)), strict=False):
+            self._cells[place] = (corner, label.sort)
+        inside = [
+            box for other, box in self._boxes.items()
+            if other != id(label) and x0 < box[0] and box[2] < x1 and y0 < box[1] <= y1
+        ]  # fmt: skip
+        bottom = min([box[1] for box in inside], default=y1)
+        self._write(label, x0 + 1, y0 + 1, x1 - 1, bottom - 1)
+
+    def _write(self, label: Label, x0: int, y0: int, x1: int, y1: int) -> None:
+        wide, high = x1 - x0 + 1, y1 - y0 + 1
+        title = next((lines for lines in ways_to_break(label.title, high) if max(map(len, lines)) <= wide), None)
+        if title is None:
+            self._numbered.append(label)
+            title = [f"#{len(self._numbered)}"]
+        small = [line for line in (*label.small, _arrows(label)) if line and len(line) <= wide]
+        lines = (title + small)[:high]
+        top = y0 + (high - len(lines)) // 2
+        for number, line in enumerate(lines):
+            start = x0 + (wide - len(line)) // 2
+            for offset, character in enumerate(line):
+                self._cells[start + offset, top + number] = (character, label.sort)
+
+    def lines(self, style: Style) -> list[str]:
+        """The rows as text."""
+        if not self._cells:
+            return []
+        left, top = (min(place[axis] for place in self._cells) for axis in (0, 1))
+        found = []
+        for y in range(top, max(y for _, y in self._cells) + 1):
+            last = max((x for x, row in self._cells if row == y), default=left - 1)
+            row = [self._cells.get((x, y), (" ", None)) for x in range(left, last + 1)]
+            found.append(
+                "".join(
+                    style(text, sort) if sort else text
+                    for sort, cells in groupby(row, key=lambda cell: cell[1])
+                    for text in ["".join(character for character, _ in cells)]
+                )
+            )
+        return found
+
+    def key(self) -> list[str]:
+        """What the numbers stand for."""
+        names = [f"#{number} {label.title}" for number, label in enumerate(self._numbered, 1)]
+        return ["", "   ".join(names)] if names else []
+
+
+def _arrows(label: Label) -> str:
+    arrows = {"left": "←", "right": "→", "up": "↑", "down": "↓"}
+    return " ".join(arrows[direction] for direction in label.directions)
