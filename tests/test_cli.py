@@ -19,6 +19,7 @@ from fenko.core.changes import EFFECTS
 from fenko.core.controls import KINDS, SHAPED
 from fenko.core.phrase import VERBS
 from fenko.core.plan import GESTURES
+from fenko.desk.descriptions import DescriptionFile, SpotFile
 from fenko.desk.model import TIMING_RANGES, OutputFile, ProfileFile, SurfaceFile
 from fenko.desk.structure import fields
 from support import DEMO, FENKO, MakeDesk, Run
@@ -146,6 +147,9 @@ def test_the_docs_name_everything_that_there_is() -> None:
     assert [
         word for effect in EFFECTS for word in effect if f'"{word}"' not in takes and f"`{word}`" not in takes
     ] == []
+    descriptions = (docs / "descriptions.md").read_text()
+    words = [*fields(DescriptionFile), *fields(SpotFile)]
+    assert [word for word in words if f"`{word}`" not in descriptions] == []
     assert [name for name in COMMANDS if f"fenko {name}" not in (docs.parent / "README.md").read_text()] == []
 
 

@@ -22,7 +22,7 @@ OUT = ROOT / "docs" / "screenshots"
 BIN = Path(sys.executable).parent
 DEMO = ROOT / "src/fenko/data/demo"
 MISTAKES = {
-    'kind = "keypad"': 'kind = "keypd"',
+    'description = "tallow-17"': 'description = "tallow-71"',
     'start = { do = "pause"': 'strat = { do = "pause"',
     'select.tap = { do = "profile next"': 'select.tap = { do = "profile nxt"',
 }
@@ -34,8 +34,21 @@ SHOTS = {
     "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 140, 47),
     "run": ("fenko run --dry --desk bench --play bench/takes/evening.jsonl --play-focus", 7, 140, 47),
     "windows": ("fenko windows", 3, 90, 16),
-    "devices": ("fenko devices", 1, 100, 16),
+    "devices": ("fenko devices", 1, 112, 16),
+    "describe": ("fenko devices --describe", 1, 120, 44),
+    "ready": ("fenko ready", 1, 150, 34),
+    "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 50),
+    "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
+}
+
+IN_LAB = ("devices", "describe", "ready", "watch")
+"""What needs devices is shown in the emulated machine."""
+
+# Pictures that a command draws itself, without a terminal.
+DRAWN = {
+    "plan": ("sheet", "--plan", "pad", "--desk", "bench"),
+    "plan-dark": ("sheet", "--plan", "jog", "--desk", "bench", "--dark"),
 }
 
 
@@ -61,13 +74,17 @@ def _shown_in_lab(command_name: str) -> str:
 def main() -> None:
     """Takes the pictures that are named, or all."""
     OUT.mkdir(parents=True, exist_ok=True)
-    for name in sys.argv[1:] or SHOTS:
+    for name in [name for name in sys.argv[1:] or DRAWN if name in DRAWN]:
+        with tempfile.TemporaryDirectory() as place:
+            _prepare(Path(place))
+            subprocess.run([BIN / "fenko", *DRAWN[name], "--out", OUT / f"{name}.png"], cwd=place, check=True)
+    for name in [name for name in sys.argv[1:] or SHOTS if name in SHOTS]:
         command, seconds, columns, lines = SHOTS[name]
         with tempfile.TemporaryDirectory() as place, screen() as one:
             folder = Path(place)
             _prepare(folder)
             shown = command
-            if name in ("devices", "watch"):
+            if name in IN_LAB:
                 (folder / "shown.txt").write_text(_shown_in_lab(name))
                 shown = "cat shown.txt"
             if name == "windows":

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -25,7 +24,6 @@ class Guided:
         self.heard = 0
         self.terminal = Terminal("devices", "--describe", "--out", str(out))
         self.says("Press something")
-        time.sleep(2)
         first()
         self.says("1: press it")
         wait_for(lambda: not self.free(), "the thing to be taken over")
@@ -95,7 +93,7 @@ def test_a_keypad_with_a_double_and_a_silent_key(tmp_path: Path) -> None:
     assert guide.terminal.end(60) == 0
     said = guide.terminal.shown.decode()
     assert "5 controls of Tallow 17" in said
-    assert "num: sends nothing" in said and "3 presses of `kp0`" in said
+    assert "Num: sends nothing" in said and "3 presses of `kp0`" in said
     spots = {spot.control: spot for spot in load_description(tmp_path / "mine.toml").spots}
     assert list(spots) == ["num", "kp0", "kp0-x3", "kp5", "kp6"]
     assert (spots["kp0-x3"].printed, spots["kp0-x3"].at, spots["kp6"].at) == ("000", (49, 11), (30, 30))

@@ -95,7 +95,6 @@ def test_which_one_is_it(tmp_path: Path) -> None:
                 [sys.executable, "-m", "fenko", "devices", "--press", "--format", form], stdout=log, stderr=log
             )
         wait_for(lambda: "Press something" in (tmp_path / "log").read_text(), "the question")
-        time.sleep(2)
         plugged[0].write(e.EV_ABS, e.ABS_X, 9000)  # a trembling stick is not meant
         plugged[0].syn()
         key(device, code, 1)

@@ -50,7 +50,6 @@ def links_of(thing: Thing, described: Description | None) -> tuple[str, ...]:
 
 def wait_for_press() -> Pressed:
     """Waits for one press, turn or push on anything, keyboards too. Ends the program if there is none."""
-    note("Press something on the thing that you mean (Ctrl-C ends).")
     told: list[tuple[Node, str]] = []
     with Loop() as loop:
         started = False
@@ -66,6 +65,7 @@ def wait_for_press() -> Pressed:
         surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
         surfaces.start()
         started = True
+        note("Press something on the thing that you mean (Ctrl-C ends).")
         loop.run()
         surfaces.close()
     if not told:

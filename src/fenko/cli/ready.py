@@ -96,24 +96,31 @@ def _fix_as_root(desk_folder: Path | None, person: str | None, yes: bool) -> Non
     if not remedy.writes:
         note(f"Nothing is missing for {person} that could be written here.")
         return
+    for action in remedy.before():
+        say(f"run:  {' '.join(action)}")
     for path, lines in files.items():
-        say(bold(f"into {path}:"))
+        say(f"into {path}:")
         for line in lines:
-            say(f"    {line}")
-    say(bold("then run:"))
-    for action in remedy.actions():
-        say(f"    {' '.join(action)}")
+            say(f"      {line}")
+    for action in remedy.after():
+        say(f"run:  {' '.join(action)}")
     if not yes and not click.confirm("Do this?", err=True):
         fail("nothing was done")
+    wrong = _done(remedy.before())
     for path, lines in files.items():
         try:
             add_lines(path, lines)
         except OSError as why:
             fail(f"{path} cannot be written: {reason(why)}")
-    wrong = [f"{' '.join(action)}: {problem}" for action in remedy.actions() if (problem := do(action)) is not None]
+    wrong += _done(remedy.after())
     if wrong:
         fail("\n".join(wrong))
     note("Done." + (f" {remedy.member} logs out and in once, to be in the group." if remedy.member else ""))
+
+
+def _done(actions: list[list[str]]) -> list[str]:
+    """Runs the commands; which of them failed, and why."""
+    return [f"{' '.join(action)}: {problem}" for action in actions if (problem := do(action)) is not None]
 
 
 def _needed_by(person: str, desk_folder: Path | None) -> Remedy:

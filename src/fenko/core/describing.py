@@ -198,8 +198,9 @@ class Describer:
         name = slug_of(text)
         if self.pending is not None and name == self.pending.name:
             return None, text if text != name else ""
-        if len(name) == 1 or names_another(self._usual.kind, name):
-            return None, text  # a single character is what stands on it
+        # A single character or a number is what stands on a key, not what one would call it.
+        if len(name) == 1 or name.replace("-", "").isdigit() or names_another(self._usual.kind, name):
+            return None, text
         return name, text if text != name else ""
 
 

@@ -35,12 +35,16 @@ class Remedy(Struct, frozen=True):
         """The files of the system and the lines that they have to hold."""
         return {path: lines for path, lines in ((MODULE_FILE, self.modules), (RULE_FILE, self.rules)) if lines}
 
-    def actions(self) -> list[list[str]]:
+    def before(self) -> list[list[str]]:
+        """The commands that an administrator runs first: a rule that names a group which is not there yet is read
+        without it, and may stay so."""
+        if self.member is None:
+            return []
+        return [["groupadd", "--system", "--force", GROUP], ["usermod", "--append", "--groups", GROUP, self.member]]
+
+    def after(self) -> list[list[str]]:
         """The commands that an administrator runs once the files are written."""
         found = [["modprobe", module] for module in self.modules]
-        if self.member is not None:
-            found.append(["groupadd", "--system", "--force", GROUP])
-            found.append(["usermod", "--append", "--groups", GROUP, self.member])
         if self.rules:
             found.append(["udevadm", "control", "--reload"])
             found += [["udevadm", "trigger", "--settle", refresh] for refresh in self.refresh]
@@ -51,7 +55,8 @@ class Remedy(Struct, frozen=True):
         written = [
             f"echo {shlex.quote(line)} | sudo tee -a {path}" for path, lines in self.files().items() for line in lines
         ]
-        return [*written, *(f"sudo {shlex.join(action)}" for action in self.actions()), *self.hints]
+        before, after = ([f"sudo {shlex.join(action)}" for action in part] for part in (self.before(), self.after()))
+        return [*before, *written, *after, *self.hints]
 
 
 def together(remedies: Iterable[Remedy]) -> Remedy:

@@ -41,7 +41,7 @@ class X11Focus:
 
     def managed(self) -> bool:
         """Whether there is a window manager that tells which window is in front."""
-        return bool(self._display.numbers_property(self._display.root, "_NET_SUPPORTING_WM_CHECK"))
+        return self._display.window_manager() is not None
 
     def current(self) -> Focus:
         """What is in front now; an empty focus where nothing is."""

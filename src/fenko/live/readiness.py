@@ -122,7 +122,7 @@ class _Shown(Struct, frozen=True):
 
     name: str
     problem: str | None = None
-    manager: str = ""
+    manager: str | None = None
     can_send: bool = False
 
 
@@ -135,9 +135,7 @@ def _display() -> _Shown:
     except DisplayError as why:
         return _Shown(name, str(why))
     try:
-        windows = display.numbers_property(display.root, "_NET_SUPPORTING_WM_CHECK")
-        manager = (display.title(windows[0]) or "a window manager without a name") if windows else ""
-        return _Shown(name, None, manager, _has_xtest(display))
+        return _Shown(name, None, display.window_manager(), _has_xtest(display))
     except DisplayError as why:
         return _Shown(name, str(why))
     finally:
@@ -189,10 +187,10 @@ def _focus(display: _Shown) -> Fact:
         return Fact(about, "note", "not told on Wayland; profiles change by hand (`profile next`)")
     if not display.name or display.problem:
         return Fact(about, "note", "not told without a display; profiles change by hand (`profile next`)")
-    if not display.manager:
+    if display.manager is None:
         hint = "openbox &  # or any other window manager that tells which window is active"
         return Fact(about, "missing", "no window manager tells which window is in front", Remedy(hints=(hint,)))
-    return Fact(about, "ready", f"told by {display.manager}, as it happens")
+    return Fact(about, "ready", f"told by {display.manager or 'the window manager'}, as it happens")
 
 
 def _layout() -> Fact:

@@ -105,6 +105,17 @@ class Display:
         whole = len(raw) // 4 * 4
         return list(memoryview(raw[:whole]).cast("I"))
 
+    def window_manager(self) -> str | None:
+        """The name of the window manager that tells which window is in front; empty if it has none, None if there is
+        no such manager. One that crashed leaves its note behind, but not its window."""
+        windows = self.numbers_property(self.root, "_NET_SUPPORTING_WM_CHECK")
+        try:
+            if windows and self.numbers_property(windows[0], "_NET_SUPPORTING_WM_CHECK") == windows[:1]:
+                return self.title(windows[0])
+        except NoWindow:
+            pass
+        return None
+
     def select(self, window: int, mask: int) -> None:
         """Asks for events of a window; no matter if it has just gone."""
         self.tell(self.connection.core.ChangeWindowAttributes, window, self.x.CW.EventMask, [mask])

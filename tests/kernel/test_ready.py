@@ -1,0 +1,194 @@
+"""Everything that `fenko ready` tells a person to do, done: before it fails, after it works.
+
+A person is made here, and the system's own device manager runs; where the login system would say who sits at the
+machine, this says so in the same files. `sudo` is left out, since the tests are root already."""
+
+from __future__ import annotations
+
+import json
+import os
+import pwd
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from bench_devices import FenkoRun, Reader, key, pad, wait_for
+from evdev import UInput
+from evdev import ecodes as e
+
+UDEVD = Path("/lib/systemd/systemd-udevd")
+RULES = Path("/etc/udev/rules.d/60-fenko.rules")
+MARA = ("setpriv", "--reuid=mara", "--regid=mara", "--init-groups")
+FENKO = (sys.executable, "-m", "fenko")
+DESK = """
+[surface.pad]
+kind = "gamepad"
+links = ["usb 1209:4d50"]
+[profile.base.on.pad]
+south = "a"
+"""
+
+
+def sh(script: str) -> str:
+    """Runs what a person was told to type."""
+    done = subprocess.run(["sh", "-e"], input=script.replace("sudo ", ""), capture_output=True, text=True)
+    assert done.returncode == 0, script + done.stdout + done.stderr
+    return done.stdout
+
+
+@pytest.fixture(scope="module", autouse=True)
+def person() -> Iterator[int]:
+    """Mara, an ordinary user, and a running device manager, which has to be told that this machine is all there is."""
+    os.environ["SYSTEMD_IGNORE_CHROOT"] = "1"
+    sh(f"useradd --create-home mara\nmkdir -p /run/udev\n{UDEVD} --daemon\nudevadm trigger --settle")
+    yield pwd.getpwnam("mara").pw_uid
+    sh("udevadm control --exit")
+
+
+@pytest.fixture
+def device() -> Iterator[UInput]:
+    """A pad that only root may read."""
+    for path in (RULES, Path("/etc/modules-load.d/fenko.conf")):
+        path.unlink(missing_ok=True)
+    subprocess.run(["groupdel", "fenko"], capture_output=True)
+    sh("udevadm control --reload\nchown root:root /dev/uinput\nchmod 600 /dev/uinput\nsetfacl -b /dev/uinput || true")
+    one = pad()
+    sh("udevadm settle")
+    yield one
+    one.close()
+
+
+def ask(*arguments: str, before: tuple[str, ...] = MARA) -> subprocess.CompletedProcess[str]:
+    """`fenko ready …` as Mara."""
+    environment = {k: v for k, v in os.environ.items() if k != "DISPLAY"} | {"HOME": "/home/mara"}
+    return subprocess.run(
+        [*before, *FENKO, "ready", *arguments], capture_output=True, text=True, env=environment, cwd="/"
+    )
+
+
+def facts() -> dict[str, dict[str, Any]]:
+    """What `ready` finds, by what it is about; of several the one that matters most."""
+    done = ask("--format", "json")
+    found = json.loads(done.stdout)
+    assert done.returncode == any(fact["state"] == "missing" for fact in found), done.stderr
+    return {fact["about"]: fact for fact in sorted(found, key=lambda fact: fact["state"] == "missing")}
+
+
+def states(*names: str) -> list[str]:
+    found = facts()
+    return [found[name]["state"] if name in found else "-" for name in names]
+
+
+@pytest.fixture
+def public(tmp_path: Path) -> Iterator[Path]:
+    """A folder that Mara may read."""
+    folder = Path("/home/mara/desk")
+    folder.mkdir()
+    (folder / "desk.toml").write_text(DESK)
+    yield folder
+    shutil.rmtree(folder)
+
+
+def works(desk: Path, log: Path, device: UInput) -> None:
+    """Mara runs her desk, and a key comes out."""
+    run = FenkoRun(desk, log, before=MARA)
+    run.says("is running")
+    run.says("taken over")
+    out = Reader("Fenko keys")
+    key(device, e.BTN_SOUTH, 1)
+    key(device, e.BTN_SOUTH, 0)
+    assert out.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
+    assert run.end() == 0
+
+
+def test_the_group_that_is_made_where_nobody_sits(device: UInput, public: Path, tmp_path: Path) -> None:
+    assert states("device", "sending keys") == ["missing", "missing"]
+    shown = ask("--fix")
+    assert "usermod --append --groups fenko mara" in shown.stdout
+    sh(shown.stdout)
+    assert states("device", "sending keys") == ["ready", "ready"]
+    assert Path(device.device.path).stat().st_mode & 0o777 == 0o660
+    works(public, tmp_path / "log", device)
+
+
+def test_who_sits_at_the_machine_gets_devices_from_the_login_system(
+    device: UInput, person: int, public: Path, tmp_path: Path
+) -> None:
+    for name, text in (
+        (
+            "seats/seat0",
+            f"IS_SEAT0=1\nCAN_MULTI_SESSION=1\nACTIVE=c1\nACTIVE_UID={person}\nSESSIONS=c1\nUIDS={person}\n",
+        ),
+        (f"users/{person}", "NAME=mara\nSTATE=active\nSEATS=seat0\nACTIVE_SEATS=seat0\n"),
+    ):
+        path = Path("/run/systemd") / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text)
+    assert states("device", "sending keys") == ["missing", "missing"]
+    shown = ask("--fix").stdout
+    assert "uaccess" in shown and "usermod" not in shown
+    sh(shown)
+    assert states("device", "sending keys") == ["ready", "ready"]
+    device.close()
+    again = pad()  # plugged in anew: nothing has to be done again
+    sh("udevadm settle")
+    assert states("device") == ["ready"]
+    works(public, tmp_path / "log", again)
+    again.close()
+    shutil.rmtree("/run/systemd/seats")
+    (Path("/run/systemd/users") / str(person)).unlink()
+
+
+def test_root_may_have_it_done(device: UInput) -> None:
+    asked = ask("--fix", "--for", "mara", before=())
+    assert asked.returncode == 1 and "Do this?" in asked.stderr
+    assert not RULES.exists()
+    done = ask("--fix", "--for", "mara", "--yes", before=())
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert RULES.read_text().count("\n") == 2 and RULES.stat().st_mode & 0o777 == 0o644
+    assert states("device", "sending keys") == ["ready", "ready"]
+    assert "Nothing is missing" in ask("--fix", "--for", "mara", "--yes", before=()).stderr
+
+
+def test_a_program_that_keeps_the_pad_to_itself_is_named(device: UInput) -> None:
+    assert ask("--fix", "--for", "mara", "--yes", before=()).returncode == 0
+    hog = subprocess.Popen(
+        [*MARA, sys.executable, "-c",
+         f"import evdev, time; it = evdev.InputDevice({device.device.path!r}); it.grab(); print('has it', flush=True); time.sleep(600)"],
+        stdout=subprocess.PIPE,
+    )  # fmt: skip
+    assert hog.stdout is not None and hog.stdout.readline()
+    fact = facts()["taken over"]
+    assert fact["state"] == "missing" and f"(process {hog.pid})" in fact["found"]
+    sh("\n".join(fact["commands"]))
+    hog.wait(60)
+    assert states("taken over") == ["-"]
+
+
+def test_modules_that_are_not_loaded(device: UInput, tmp_path: Path) -> None:
+    device.close()
+    release = os.uname().release
+    initrd = Path.home() / ".cache/kernel-lab/initrd.gz"
+    sh(
+        f"cd {tmp_path}\nzcat {os.environ.get('KERNEL_LAB_CACHE', initrd.parent)}/initrd.gz | cpio -id --quiet\n"
+        f"mkdir -p /lib/modules\ncp -r lib/modules/{release} /lib/modules/\n"
+        f"mkdir -p /lib/modules/{release}/lab\ncp lib/modules/*.ko* /lib/modules/{release}/lab/\ndepmod\n"
+        "modprobe -r uinput\n"
+        "for module in snd_virmidi snd_seq_virmidi snd_seq_midi snd_seq_midi_event snd_seq_dummy snd_seq; do\n"
+        "  rmmod $module || true\ndone\n"
+    )
+    wait_for(lambda: not Path("/dev/uinput").exists(), "the module to be gone")
+    sequencer_gone = not Path("/dev/snd/seq").exists()
+    assert states("sending keys") == ["missing"]
+    sh(ask("--fix").stdout)
+    assert states("sending keys") == ["ready"]
+    assert sequencer_gone and Path("/dev/snd/seq").exists()
+    assert "uinput" in Path("/etc/modules-load.d/fenko.conf").read_text().split()
+    # and the sequencer, once it is there, is for whoever may have it
+    assert states("MIDI") == ["note"]
+    sh(ask("--fix").stdout)
+    assert states("MIDI") == ["ready"]
