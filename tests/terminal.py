@@ -19,14 +19,21 @@ from support import FENKO, wait_for
 class Terminal:
     """Runs `fenko …` on a pseudo-terminal and keeps what it shows."""
 
-    def __init__(self, *arguments: str, columns: int = 100, lines: int = 30, cwd: Path | None = None) -> None:
+    def __init__(
+        self,
+        *arguments: str,
+        columns: int = 100,
+        lines: int = 30,
+        cwd: Path | None = None,
+        before: tuple[str, ...] = (),
+    ) -> None:
         self.master, slave = os.openpty()
         self.resize(columns, lines, tell=False)
         self.before = termios.tcgetattr(slave)
         self.slave = slave
         environment = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "LINES", "NO_COLOR")}
         self.process = subprocess.Popen(
-            [*FENKO, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=cwd, start_new_session=True,
+            [*before, *FENKO, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=cwd, start_new_session=True,
             preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
             env=environment | {"TERM": "xterm-256color"},
         )  # fmt: skip

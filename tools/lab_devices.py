@@ -1,6 +1,6 @@
 """Plugs the demo's surfaces in (virtually, inside the emulated machine) and prints what a command shows on a terminal.
 
-usage: lab_devices.py devices|watch
+usage: lab_devices.py devices|describe|ready|watch
 """
 
 import sys
@@ -10,21 +10,60 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 sys.path += [str(ROOT / "tests"), str(ROOT / "tests" / "kernel")]
 
-from bench_devices import key, keypad, mouse, pad
+from bench_devices import jog, key, keypad, mouse, pad, wait_for
 from evdev import UInput, ecodes
 
 from terminal import Terminal
 
 common = {"vendor": 0x1209, "bustype": ecodes.BUS_USB}
 dial_events = {ecodes.EV_KEY: [ecodes.BTN_0], ecodes.EV_REL: [ecodes.REL_DIAL]}
-thistle, tallow, burr = pad(), keypad(), mouse()
+thistle, tallow, burr, harrow = pad(), keypad(), mouse(), jog()
 wren = UInput(dial_events, name="Wren dial", product=0x4D1A, **common)
 knots = UInput(
     {ecodes.EV_KEY: list(range(ecodes.KEY_F13, ecodes.KEY_F22))}, name="Nine Knots", product=0x4D09, **common
 )
 
 if sys.argv[1] == "devices":
-    terminal = Terminal("devices")
+    terminal = Terminal("devices", columns=120)
+    terminal.end(60)
+    sys.stdout.write(terminal.shown.decode())
+elif sys.argv[1] == "ready":
+    # The keypad may be read by anybody, the rest by nobody but root.
+    Path(tallow.device.path).chmod(0o666)
+    terminal = Terminal("ready", columns=150, before=("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"))
+    terminal.end(60)
+    sys.stdout.write(terminal.shown.decode())
+elif sys.argv[1] == "describe":
+    terminal = Terminal("devices", "--describe", "--out", "tallow.toml", columns=120, cwd=Path("/tmp"))
+
+    def heard(text: str) -> None:
+        wait_for(lambda: (terminal.pump(), text in terminal.shown.decode())[1], text)
+
+    heard("Press something")
+    key(tallow, ecodes.KEY_KP7, 1)
+    key(tallow, ecodes.KEY_KP7, 0)
+    heard("1: press it")
+    time.sleep(1)
+    terminal.type(b"nothing\n")
+    heard("what stands on it")
+    terminal.type(b"Num\n")
+    for number, (code, times, name) in enumerate(
+        [
+            (ecodes.KEY_KP4, 1, "play"),
+            (ecodes.KEY_KP0, 1, ""),
+            (ecodes.KEY_KP0, 2, "00"),
+            (ecodes.KEY_KP0, 1, "zero too"),
+        ],
+        2,
+    ):
+        heard(f"{number}: press it")
+        for _ in range(times):
+            key(tallow, code, 1)
+            key(tallow, code, 0)
+        wait_for(lambda n=number: (terminal.pump(), terminal.shown.decode().count("its name") == n - 1)[1], "a press")
+        terminal.type(f"{name}\n".encode())
+    heard("6: press it")
+    terminal.type(b"stop\n")
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())
 else:

@@ -34,7 +34,7 @@ SHOTS = {
     "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 140, 47),
     "run": ("fenko run --dry --desk bench --play bench/takes/evening.jsonl --play-focus", 7, 140, 47),
     "windows": ("fenko windows", 3, 90, 16),
-    "devices": ("fenko devices", 1, 112, 16),
+    "devices": ("fenko devices", 1, 118, 18),
     "describe": ("fenko devices --describe", 1, 120, 44),
     "ready": ("fenko ready", 1, 150, 34),
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 50),

@@ -93,9 +93,19 @@ def public(tmp_path: Path) -> Iterator[Path]:
     shutil.rmtree(folder)
 
 
-def works(desk: Path, log: Path, device: UInput) -> None:
-    """Mara runs her desk, and a key comes out."""
-    run = FenkoRun(desk, log, before=MARA)
+def do_as_told(found: dict[str, dict[str, Any]], *names: str) -> str:
+    """Types what stands beside these facts; returns it."""
+    script = "\n".join(line for name in names for line in found[name]["commands"])
+    sh(script)
+    return script
+
+
+def test_the_group_that_is_made_where_nobody_sits(device: UInput, public: Path, tmp_path: Path) -> None:
+    found = facts()
+    assert [found[name]["state"] for name in ("device", "sending keys")] == ["missing", "missing"]
+    assert "usermod --append --groups fenko mara" in do_as_told(found, "device", "sending keys")
+    assert Path(device.device.path).stat().st_mode & 0o777 == 0o660
+    run = FenkoRun(public, tmp_path / "log", before=MARA)
     run.says("is running")
     run.says("taken over")
     out = Reader("Fenko keys")
@@ -105,19 +115,7 @@ def works(desk: Path, log: Path, device: UInput) -> None:
     assert run.end() == 0
 
 
-def test_the_group_that_is_made_where_nobody_sits(device: UInput, public: Path, tmp_path: Path) -> None:
-    assert states("device", "sending keys") == ["missing", "missing"]
-    shown = ask("--fix")
-    assert "usermod --append --groups fenko mara" in shown.stdout
-    sh(shown.stdout)
-    assert states("device", "sending keys") == ["ready", "ready"]
-    assert Path(device.device.path).stat().st_mode & 0o777 == 0o660
-    works(public, tmp_path / "log", device)
-
-
-def test_who_sits_at_the_machine_gets_devices_from_the_login_system(
-    device: UInput, person: int, public: Path, tmp_path: Path
-) -> None:
+def test_who_sits_at_the_machine_gets_devices_from_the_login_system(device: UInput, person: int) -> None:
     for name, text in (
         (
             "seats/seat0",
@@ -128,16 +126,13 @@ def test_who_sits_at_the_machine_gets_devices_from_the_login_system(
         path = Path("/run/systemd") / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
-    assert states("device", "sending keys") == ["missing", "missing"]
-    shown = ask("--fix").stdout
-    assert "uaccess" in shown and "usermod" not in shown
-    sh(shown)
-    assert states("device", "sending keys") == ["ready", "ready"]
+    script = ask("--fix").stdout
+    assert "uaccess" in script and "usermod" not in script
+    sh(script)
     device.close()
     again = pad()  # plugged in anew: nothing has to be done again
     sh("udevadm settle")
-    assert states("device") == ["ready"]
-    works(public, tmp_path / "log", again)
+    assert states("device", "sending keys") == ["ready", "ready"]
     again.close()
     shutil.rmtree("/run/systemd/seats")
     (Path("/run/systemd/users") / str(person)).unlink()
@@ -150,21 +145,20 @@ def test_root_may_have_it_done(device: UInput) -> None:
     done = ask("--fix", "--for", "mara", "--yes", before=())
     assert done.returncode == 0, done.stdout + done.stderr
     assert RULES.read_text().count("\n") == 2 and RULES.stat().st_mode & 0o777 == 0o644
-    assert states("device", "sending keys") == ["ready", "ready"]
     assert "Nothing is missing" in ask("--fix", "--for", "mara", "--yes", before=()).stderr
 
 
 def test_a_program_that_keeps_the_pad_to_itself_is_named(device: UInput) -> None:
-    assert ask("--fix", "--for", "mara", "--yes", before=()).returncode == 0
+    Path(device.device.path).chmod(0o666)
     hog = subprocess.Popen(
         [*MARA, sys.executable, "-c",
          f"import evdev, time; it = evdev.InputDevice({device.device.path!r}); it.grab(); print('has it', flush=True); time.sleep(600)"],
         stdout=subprocess.PIPE,
     )  # fmt: skip
     assert hog.stdout is not None and hog.stdout.readline()
-    fact = facts()["taken over"]
-    assert fact["state"] == "missing" and f"(process {hog.pid})" in fact["found"]
-    sh("\n".join(fact["commands"]))
+    found = facts()
+    assert found["taken over"]["state"] == "missing" and f"(process {hog.pid})" in found["taken over"]["found"]
+    do_as_told(found, "taken over")
     hog.wait(60)
     assert states("taken over") == ["-"]
 
@@ -182,13 +176,12 @@ def test_modules_that_are_not_loaded(device: UInput, tmp_path: Path) -> None:
         "  rmmod $module || true\ndone\n"
     )
     wait_for(lambda: not Path("/dev/uinput").exists(), "the module to be gone")
-    sequencer_gone = not Path("/dev/snd/seq").exists()
-    assert states("sending keys") == ["missing"]
-    sh(ask("--fix").stdout)
-    assert states("sending keys") == ["ready"]
-    assert sequencer_gone and Path("/dev/snd/seq").exists()
-    assert "uinput" in Path("/etc/modules-load.d/fenko.conf").read_text().split()
-    # and the sequencer, once it is there, is for whoever may have it
-    assert states("MIDI") == ["note"]
-    sh(ask("--fix").stdout)
+    assert not Path("/dev/snd/seq").exists()
+    found = facts()
+    assert found["sending keys"]["state"] == "missing"
+    do_as_told(found, "sending keys", "MIDI")
+    assert Path("/etc/modules-load.d/fenko.conf").read_text().split() == ["uinput", "snd-seq"]
+    found = facts()
+    assert [found[name]["state"] for name in ("sending keys", "MIDI")] == ["ready", "note"]
+    do_as_told(found, "MIDI")  # the sequencer is there now, but not yet for everybody
     assert states("MIDI") == ["ready"]

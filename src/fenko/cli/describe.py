@@ -65,6 +65,7 @@ def wait_for_press() -> Pressed:
         surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
         surfaces.start()
         started = True
+        _say_what_cannot_be_heard()
         note("Press something on the thing that you mean (Ctrl-C ends).")
         loop.run()
         surfaces.close()
@@ -75,6 +76,16 @@ def wait_for_press() -> Pressed:
     if thing is None:
         fail(f"{node.name} is gone again")
     return Pressed(thing, node, control)
+
+
+def _say_what_cannot_be_heard() -> None:
+    """Pressing a thing that may not be read does nothing; a person would press for a long time."""
+    things = list_things()
+    if not things:
+        note("Nothing is plugged in yet.")
+    deaf = [thing.name for thing in things if thing.problem is not None]
+    if deaf:
+        note(f"You may not read {', '.join(deaf)}, so presses there are not heard (`fenko ready` helps).")
 
 
 def describe_thing(out: Path | None) -> None:
