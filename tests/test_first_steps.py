@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import subprocess
 import tomllib
@@ -99,6 +100,17 @@ def test_a_machine_without_anything_says_so(fenko: Run, make_desk: MakeDesk) -> 
     table = fenko("ready", XDG_RUNTIME_DIR="/nowhere")
     assert re.search(r"^note +session +none", table.stdout, re.MULTILINE)
     assert fenko("ready", "--yes").returncode == 2
+
+
+def test_a_config_folder_that_may_not_be_entered(tmp_path: Path) -> None:
+    (tmp_path / "config").mkdir(mode=0o000)
+    done = subprocess.run(
+        ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", *FENKO, "ready"],
+        env={"XDG_CONFIG_HOME": str(tmp_path / "config"), "PATH": "/bin"}, capture_output=True, text=True, cwd="/",
+    ) if os.geteuid() == 0 else subprocess.run(
+        [*FENKO, "ready"], env=os.environ | {"XDG_CONFIG_HOME": str(tmp_path / "config")}, capture_output=True, text=True
+    )  # fmt: skip
+    assert done.returncode in (0, 1) and "Traceback" not in done.stderr, done.stderr
 
 
 def test_a_display_that_cannot_be_opened_is_missing(fenko: Run) -> None:

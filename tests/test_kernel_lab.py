@@ -21,7 +21,7 @@ ROOT = Path(__file__).parent.parent
 )
 def test_on_a_real_kernel() -> None:
     done = subprocess.run(
-        [str(ROOT / "tools/kernel-lab"), "--timeout", "900", "--", sys.executable, "-m", "pytest",
+        [str(ROOT / "tools/kernel-lab"), "--timeout", "1200", "--", sys.executable, "-m", "pytest",
          "-p", "no:cacheprovider", "-x", "-v", "--durations=0", str(ROOT / "tests/kernel")],
         cwd=ROOT, capture_output=True, text=True,
     )  # fmt: skip

@@ -60,7 +60,7 @@ elif sys.argv[1] == "describe":
         for _ in range(times):
             key(tallow, code, 1)
             key(tallow, code, 0)
-        wait_for(lambda n=number: (terminal.pump(), terminal.shown.decode().count("its name") == n - 1)[1], "a press")
+        wait_for(lambda n=number: (terminal.pump(), terminal.shown.decode().count("; its name") == n - 1)[1], "a press")
         terminal.type(f"{name}\n".encode())
     heard("6: press it")
     terminal.type(b"stop\n")

@@ -37,7 +37,7 @@ SHOTS = {
     "devices": ("fenko devices", 1, 118, 18),
     "describe": ("fenko devices --describe", 1, 120, 44),
     "ready": ("fenko ready", 1, 150, 34),
-    "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 50),
+    "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
     "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
 }
@@ -87,7 +87,7 @@ def main() -> None:
             if name in IN_LAB:
                 (folder / "shown.txt").write_text(_shown_in_lab(name))
                 shown = "cat shown.txt"
-            if name == "windows":
+            if name in ("windows", "new"):
                 one.terminal("Hushdesk", "Wings, close", folder / "a")
                 one.raise_window(one.terminal("Snipwell", "Reel 2 – the moth lands", folder / "b"))
             script = folder / "script"

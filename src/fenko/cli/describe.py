@@ -140,7 +140,7 @@ class _Guide:
     def __init__(self, loop: Loop, describer: Describer, thing: Thing) -> None:
         self.describer = describer
         self._loop = loop
-        self._thing = thing
+        self._ended = False
         self._lines = b""
         self._naming_nothing = False
         self._settle = loop.timer(self._settled)
@@ -186,10 +186,12 @@ class _Guide:
             _prompt(f"{len(self.describer.spots) + 1}: press it, or say a word: ")
         else:
             same = self.describer.same_as()
-            what = f"{' and '.join(heard.controls)}" + (f", {heard.times} times at once" if heard.times > 1 else "")
+            what = bold(" and ".join(heard.controls), True) + (
+                f", {heard.times} times at once" if heard.times > 1 else ""
+            )
             if same is not None:
-                what += f", just as {same.name or same.printed or same.control}; they cannot be told apart"
-            _prompt(f"\n  it sent {bold(what, True)}; its name [{heard.name}]: ")
+                what += f", just as {same.name or same.printed or same.control}: they cannot be told apart"
+            _prompt(f"\n  it sent {what}; its name [{heard.name}]: ")
 
     def _readable(self) -> None:
         data = os.read(sys.stdin.fileno(), 4096)
@@ -220,10 +222,12 @@ class _Guide:
                 note(f"  nothing has been pressed; `{line}` is none of {', '.join(_WORDS)}")
         except ValueError as why:
             note(f"  {why}; try another")
-        self._ask()
+        if not self._ended:
+            self._ask()
 
     def _do(self, word: str) -> None:
         if word == "stop":
+            self._ended = True
             self._loop.stop()
         elif word == "row":
             if self.describer.pending is not None:

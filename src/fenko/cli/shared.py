@@ -62,7 +62,7 @@ def usual_desk(folder: Path | None) -> Desk | None:
     if folder is not None:
         return open_desk(folder)
     usual = desk_path(None)
-    if not (usual / "desk.toml").exists():
+    if not os.path.exists(usual / "desk.toml"):  # which does not raise where the folder may not be entered
         return None
     try:
         return load_desk(usual)

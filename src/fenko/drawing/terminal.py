@@ -9,7 +9,7 @@ from fenko.drawing.labels import Label, Sort, ways_to_break
 
 Style = Callable[[str, Sort], str]
 
-_COLUMNS_PER_MM = 0.6
+_COLUMNS_PER_MM = (0.6, 0.7, 0.8, 0.9)  # larger ones only where names would not fit otherwise
 _LINES_PER_COLUMN = 0.46  # a character is about twice as high as it is wide
 _LEAST_INSIDE = 2  # columns in which at least a number fits
 _SQUARE, _ROUND, _SILENT = "┌┐└┘─│", "╭╮╰╯─│", "┌┐└┘┄┊"
@@ -19,10 +19,15 @@ def draw(labels: Sequence[Label], body: tuple[float, float], columns: int, style
     """The lines of the plan, at most `columns` wide, with a key beneath to the numbers of names that do not fit.
 
     `style` gives a text the colour of its sort. None if so few columns cannot show it."""
-    scale = min(_COLUMNS_PER_MM, columns / body[0])
-    if min(label.spot.size[0] for label in labels) * scale < _LEAST_INSIDE + 2:
+    widest = columns / body[0]
+    if min(label.spot.size[0] for label in labels) * widest < _LEAST_INSIDE + 2:
         return None
-    sheet = _Sheet(labels, scale)
+    usual = sheet = _Sheet(labels, min(_COLUMNS_PER_MM[0], widest))
+    for scale in _COLUMNS_PER_MM[1:]:
+        if sheet.key() and scale <= widest:
+            sheet = _Sheet(labels, scale)
+    if sheet.key():
+        sheet = usual
     return [*sheet.lines(style), *sheet.key()]
 
 
