@@ -28,8 +28,9 @@ if sys.argv[1] == "devices":
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())
 elif sys.argv[1] == "ready":
-    # The keypad may be read by anybody, the rest by nobody but root.
-    Path(tallow.device.path).chmod(0o666)
+    # The pad may be read by nobody but root.
+    for device in (tallow, *burr, harrow, wren, knots):
+        Path(device.device.path).chmod(0o666)
     terminal = Terminal("ready", columns=150, before=("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"))
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())

@@ -36,7 +36,7 @@ SHOTS = {
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 118, 18),
     "describe": ("fenko devices --describe", 1, 120, 44),
-    "ready": ("fenko ready", 1, 150, 34),
+    "ready": ("fenko ready", 1, 166, 40),
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
     "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),

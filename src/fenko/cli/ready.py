@@ -57,17 +57,24 @@ def _show(found: list[Fact]) -> None:
     wide = max(len(fact.about) for fact in found)
     for fact in found:
         say(f"{colour(f'{fact.state:7}', _COLOURS[fact.state])}  {bold(f'{fact.about:{wide}}')}  {fact.found}")
-        for line in fact.remedy.commands():
-            say(f"{'':{wide + 11}}{dim(line) if line.startswith('#') else line}")
-    missing = sum(fact.state == "missing" for fact in found)
-    if not missing:
+        for hint in fact.remedy.hints:
+            say(f"{'':{wide + 11}}{dim(hint)}")
+    missing = [fact for fact in found if fact.state == "missing"]
+    _show_commands("What helps, once and for good", missing)
+    _show_commands("What helps with the notes, if you want it", [fact for fact in found if fact.state == "note"])
+    if missing:
+        note(f"\n{len(missing)} of {len(found)} missing.")
+    else:
         note("\nThis machine is ready.")
-        return
-    writes = any(fact.remedy.writes for fact in found)
-    note(
-        f"\n{missing} of {len(found)} are missing."
-        + (" `fenko ready --fix` prints what helps in one piece; `sudo fenko ready --fix` does it." if writes else "")
-    )
+
+
+def _show_commands(title: str, found: list[Fact]) -> None:
+    """What an administrator has to do for these facts, in one piece: most of it helps with several of them."""
+    remedy = together(fact.remedy for fact in found)
+    if remedy.writes:
+        say(f"\n{bold(title)} (`sudo fenko ready --fix` does it all):")
+        for line in msgspec.structs.replace(remedy, hints=()).commands():
+            say(f"    {line}")
 
 
 def _print_fix(remedy: Remedy) -> None:

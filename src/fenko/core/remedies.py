@@ -56,7 +56,8 @@ class Remedy(Struct, frozen=True):
             f"echo {shlex.quote(line)} | sudo tee -a {path}" for path, lines in self.files().items() for line in lines
         ]
         before, after = ([f"sudo {shlex.join(action)}" for action in part] for part in (self.before(), self.after()))
-        return [*before, *written, *after, *self.hints]
+        once = [f"# then log out and in once, so that {self.member} is in the group"] if self.member else []
+        return [*before, *written, *after, *once, *self.hints]
 
 
 def together(remedies: Iterable[Remedy]) -> Remedy:
@@ -75,14 +76,10 @@ def _rule(match: str, member: str | None) -> str:
     return f'{match}, TAG+="uaccess"' if member is None else f'{match}, GROUP="{GROUP}", MODE="0660"'
 
 
-def _once(member: str | None) -> tuple[str, ...]:
-    return () if member is None else (f"# then log out and in once, so that {member} is in the group",)
-
-
 def uinput_denied(member: str | None) -> Remedy:
     """Lets a person write to /dev/uinput, for good: who sits at this machine, or the member of the group."""
     rule = _rule('KERNEL=="uinput", SUBSYSTEM=="misc", OPTIONS+="static_node=uinput"', member)
-    return Remedy((rule,), ("--sysname-match=uinput",), member=member, hints=_once(member))
+    return Remedy((rule,), ("--sysname-match=uinput",), member=member)
 
 
 def uinput_missing(member: str | None) -> Remedy:
@@ -96,7 +93,7 @@ def input_denied(devices: Iterable[tuple[int, int]], member: str | None) -> Reme
     Only these: a rule for all of them would let every program read what is typed."""
     match = 'SUBSYSTEM=="input", KERNEL=="event*", ATTRS{{id/vendor}}=="{:04x}", ATTRS{{id/product}}=="{:04x}"'
     rules = tuple(_rule(match.format(*device), member) for device in dict.fromkeys(devices))
-    return Remedy(rules, ("--subsystem-match=input",), member=member, hints=_once(member))
+    return Remedy(rules, ("--subsystem-match=input",), member=member)
 
 
 def midi_missing() -> Remedy:
@@ -106,5 +103,4 @@ def midi_missing() -> Remedy:
 
 def midi_denied(member: str | None) -> Remedy:
     """Lets a person use the kernel's MIDI sequencer, for good."""
-    return Remedy((_rule('KERNEL=="seq", SUBSYSTEM=="sound"', member),), ("--subsystem-match=sound",), member=member,
-                  hints=_once(member))  # fmt: skip
+    return Remedy((_rule('KERNEL=="seq", SUBSYSTEM=="sound"', member),), ("--subsystem-match=sound",), member=member)
