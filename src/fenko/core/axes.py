@@ -8,13 +8,19 @@ RELEASE_AT = 0.40
 """Share of the way below which it counts as released again."""
 
 
-def pressed_end(value: float, before: int) -> int:
+FULL_AT = 0.95
+"""Share of the way past which an axis counts as pushed all the way."""
+FULL_UNTIL = 0.85
+"""Share of the way below which it does no longer."""
+
+
+def pressed_end(value: float, before: int, press_at: float = PRESS_AT, release_at: float = RELEASE_AT) -> int:
     """Which end of the axis is pressed at `value` (-1 to 1): -1, 0 or 1, given which one was `before`."""
-    if before and value * before > RELEASE_AT:
+    if before and value * before > release_at:
         return before
-    if value >= PRESS_AT:
+    if value >= press_at:
         return 1
-    if value <= -PRESS_AT:
+    if value <= -press_at:
         return -1
     return 0
 

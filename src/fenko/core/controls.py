@@ -13,29 +13,40 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from fenko.core.keys import KERNEL_KEYS, position_key
+from fenko.core.keys import KERNEL_KEYS, MOUSE_BUTTONS, position_key
 
 
 class Shape(Struct, frozen=True):
     """How a sort of control acts.
 
     `axes` maps an axis to the cells at its negative and positive end (None: there is no such end); the empty names
-    are the control itself. `turns` are the cells of negative and positive detents.
+    are the control itself. `turns` are the cells of negative and positive detents. `diagonals` are directions between
+    two others. Each end of an axis has two more cells, for pushing it half and all the way (`THRESHOLDS`).
     """
 
     name: str
     directions: tuple[str, ...] = ()
     axes: dict[str, tuple[str | None, str]] = {}
     turns: tuple[str, str] | None = None
+    diagonals: dict[str, tuple[str, str]] = {}
     bindable: bool = True
+
+    @property
+    def cells(self) -> tuple[str, ...]:
+        """Every direction, diagonals too, by which it can be bound; none for what has no directions."""
+        return (*self.directions, *self.diagonals)
 
 
 _ACROSS_AND_DOWN = {"x": ("left", "right"), "y": ("up", "down")}
+_DIAGONALS = {f"{down}-{across}": (across, down) for down in ("up", "down") for across in ("left", "right")}
+
+THRESHOLDS = ("half", "full")
+"""What a person can bind of an axis besides pushing it at all: half the way, and all the way."""
 
 BUTTON = Shape("button")
 TRIGGER = Shape("trigger", axes={"": (None, "")})
-STICK = Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN})
-HAT = Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN})
+STICK = Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
+HAT = Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
 RING = Shape("ring", directions=("left", "right"), axes={"": ("left", "right")})
 DIAL = Shape("dial", directions=("left", "right"), turns=("left", "right"))
 TILT = Shape("tilt wheel", directions=("left", "right"), turns=("left", "right"))
@@ -133,15 +144,14 @@ def inputs_of(control: str) -> Iterator[str]:
             yield f"{control}.{cell}" if cell else control
 
 
-_KEPT_AS_BUTTON = {"left", "right", "middle", "side", "extra", "forward", "back", "task"}
 _NUMBERED_NAME = re.compile(r"button-\d+")
 
 
-def passed_on(kind: str, control: str) -> tuple[str, str] | None:
-    """What an unbound control of a surface of this kind does in its ordinary life: ("keys", key) or
-    ("pointer", button); None where there is nothing that could be sent on."""
-    if kind == "mouse" and control in _KEPT_AS_BUTTON:
-        return ("pointer", control)
+def passed_on(kind: str, control: str) -> str | None:
+    """The key or mouse button that an unbound control of a surface of this kind stands for in its ordinary life; None
+    where there is nothing that could be sent on."""
+    if kind == "mouse" and control in MOUSE_BUTTONS:
+        return f"button {control}"
     if control in KERNEL_KEYS and kind != "gamepad":
-        return ("keys", position_key(control))
+        return position_key(control)
     return None

@@ -27,54 +27,150 @@ How it keeps its promises
 
 6.  The common case is a button that holds keys while nothing else is down. `feed` handles it with one look-up and
     keeps it apart (`_alone`); whatever else happens takes it in among the holders first.
+
+7.  A press that may still become something else is kept until that is known, with the cell that it had when it came:
+    members of chords in a *gathering*, keys that may send their code several times in a *burst*, taps that may be
+    doubled in a *count*. Whatever is pressed next settles them first, so actions come in the order of the hand. What
+    is not a member, not such a key, not counted, never waits.
+
+8.  Layers that are on stand in `_layers`, newest last, each with what keeps it on: a held cell, a lock, the next action,
+    or what its `while` names. The tables of a profile with such layers are laid out once and kept.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from math import inf
+from random import Random
 from typing import Any
 
-from fenko.core.axes import Detents, pressed_end
+from fenko.core.axes import FULL_AT, FULL_UNTIL, Detents, pressed_end
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
-from fenko.core.phrase import Keys, Pause, Step, Type, Wait
+from fenko.core.phrase import Keys, Layer, Pause, Phrase, Step, Toggle, Type, Wait
 from fenko.core.phrase import Profile as ProfileStep
-from fenko.core.plan import BASE, Binding, Cell, Focus, Plan, Profile, Report, Table, mirrored_keys, unrolled
+from fenko.core.plan import (
+    BASE,
+    Binding,
+    Cell,
+    Focus,
+    Plan,
+    Profile,
+    Report,
+    Tables,
+    Timing,
+    lay_out,
+    mirrored_keys,
+    repeats_while_held,
+    unrolled,
+)
 
 _NOTHING: tuple[Effect, ...] = ()
 _STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
+_TOUCH = "-touch"
+_LOCKED, _ONCE, _WHILE = "locked", "once", "while"  # what keeps a layer on, where it is not a cell
 
 
 class _Press:
-    """A press of a cell that waits for more than the press: its cell as it was then, and when `hold` is reached."""
+    """A press of a cell that waits for more than the press: its cell as it was then, when `hold` is reached, and the
+    how-manieth press in a row it is."""
 
-    __slots__ = ("cell", "due", "order", "pending")
+    __slots__ = ("cell", "count", "due", "order", "pending")
 
-    def __init__(self, cell: Cell, due: float, order: int) -> None:
+    def __init__(self, cell: Cell, due: float, order: int, count: int) -> None:
         self.cell = cell
         self.due = due
         self.order = order
+        self.count = count
         self.pending = True
 
 
+class _Count:
+    """Taps in a row that could still become more, until `due`."""
+
+    __slots__ = ("cell", "count", "due", "order")
+
+    def __init__(self, cell: Cell, count: int, due: float, order: int) -> None:
+        self.cell = cell
+        self.count = count
+        self.due = due
+        self.order = order
+
+
+class _Gathering:
+    """Members of chords that were pressed together so far, each with its time and cell; settled at `due`."""
+
+    __slots__ = ("due", "order", "pressed")
+
+    def __init__(self, due: float, order: int) -> None:
+        self.due = due
+        self.order = order
+        self.pressed: dict[str, tuple[float, Cell | None]] = {}
+
+
+class _Burst:
+    """Presses of one key so close together that it may be one that sends its code several times; settled at `due`."""
+
+    __slots__ = ("cell", "cells", "count", "down", "due", "order", "since")
+
+    def __init__(self, since: float, cell: Cell | None, cells: dict[int, Cell], order: int) -> None:
+        self.since = since
+        self.cell = cell
+        self.cells = cells
+        self.order = order
+        self.count = 0
+        self.down = True
+        self.due = inf
+
+
+class _Edge:
+    """The last change of a contact that may bounce: when, to what, and how it stands; settled at `due`."""
+
+    __slots__ = ("applied", "due", "order", "raw", "t")
+
+    def __init__(self, t: float, on: bool, order: int) -> None:
+        self.t = t
+        self.applied = self.raw = on
+        self.order = order
+        self.due = inf
+
+
+class _Lean:
+    """Where a stick or hat with diagonals is pushed: the directions, the cells that are pressed because of them, and
+    when a single direction from rest is believed."""
+
+    __slots__ = ("applied", "due", "order", "pushed")
+
+    def __init__(self, order: int) -> None:
+        self.pushed: set[str] = set()
+        self.applied: list[str] = []
+        self.order = order
+        self.due = inf
+
+
 class _Run:
-    """An action on its way through its steps; the next is due at `due`."""
+    """An action on its way through its steps; the next is due at `due`. `held`: by a control that is still down;
+    `loops`: it begins anew as long as that is so."""
 
-    __slots__ = ("due", "lane", "next", "order", "steps")
+    __slots__ = ("due", "held", "lane", "loops", "next", "order", "steps", "stroke")
 
-    def __init__(self, lane: str, steps: tuple[Step, ...], order: int) -> None:
+    def __init__(self, lane: str, steps: tuple[Step, ...], order: int, stroke: float, held: bool, loops: bool) -> None:
         self.lane = lane
         self.steps = steps
         self.next = 0
         self.due = inf
         self.order = order
+        self.stroke = stroke
+        self.held = held
+        self.loops = loops
 
 
 class Engine:
-    """Turns changes into effects by a plan. `report`, if given, is told of each action that starts."""
+    """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
+    comes at random."""
 
-    def __init__(self, plan: Plan, report: Report | None = None) -> None:
+    def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
         self.deadline = inf
         self.focus = Focus()
@@ -83,18 +179,33 @@ class Engine:
         self.profile: Profile = plan.profiles[BASE]
         self.by_hand = False
         self._report = report
-        self._table: Table = {}
+        self._random = Random(seed)
+        self._tables: Tables = self.profile.tables
+        self._known_tables: dict[tuple[str, ...], Tables] = {}
         self._instant: dict[str, tuple[str, ...]] = {}
         self._holders: dict[str, tuple[str, ...]] = {}
         # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
-        self._buttons: dict[str, str] = {}
+        self._down: set[str] = set()
         self._presses: dict[str, _Press] = {}
+        self._counts: dict[str, _Count] = {}
+        self._gatherings: dict[str, _Gathering] = {}
+        self._bursts: dict[str, _Burst] = {}
+        # A cell that is pressed in place of others: each of these, to it.
+        self._instead: dict[str, str] = {}
+        self._edges: dict[str, _Edge] = {}
+        self._leans: dict[str, _Lean] = {}
         self._lanes: dict[str, list[_Run]] = {}
         self._stroking: _Run | None = None
+        self._toggled: dict[str, str | None] = {}
+        self._turns: dict[tuple[str, str, str], int] = {}
+        # (name, what keeps it on) of each layer, newest last.
+        self._layers: list[tuple[str, str]] = []
         self._ends: dict[str, int] = {}
+        self._fulls: dict[str, int] = {}
         self._detents: dict[str, Detents] = {}
+        self._turned_at: dict[str, float] = {}
         self._shapes: dict[str, tuple[str, Shape]] = {}
         self._order = 0
         self._effects: list[Effect] = []
@@ -143,15 +254,21 @@ class Engine:
 
     @property
     def held(self) -> tuple[str, ...]:
-        """The keys and buttons that are down now because of this engine, in the order of going down."""
+        """The keys, and mouse buttons as `button left`, that are down now because of this engine, in the order of going
+        down."""
         self._take_in()
-        keys = (key for held in self._holders.values() for key in held)
-        return (*dict.fromkeys(keys), *self._buttons.values())
+        return tuple(self._held_keys())
+
+    @property
+    def layers(self) -> tuple[str, ...]:
+        """The layers that are on, newest last."""
+        return tuple(dict.fromkeys(name for name, _ in reversed(self._layers)))[::-1]
 
     def _take_in(self) -> None:
         """Puts the press that came the short way among the holders, before anything else happens."""
         if self._alone is not None:
             self._holders[self._alone] = self._alone_keys
+            self._down.add(self._alone)
             self._alone = None
 
     # --- Changes ---
@@ -165,6 +282,7 @@ class Engine:
                 return
             if address == KEYBOARD:
                 self.keyboard = value
+                self._watch(t)
                 return
             if address == UNPLUG:
                 self._unplug(t, value)
@@ -174,7 +292,12 @@ class Engine:
             known = self._shapes[address] = self._look_up(address)
         control, shape = known
         if shape is BUTTON:
-            self._set(t, address, bool(value))
+            if self.plan.surfaces[address.partition(".")[0]].debounce:
+                self._bounce(t, address, bool(value))
+            elif address != control:
+                self._push(t, control, address[len(control) + 1 :], bool(value))
+            else:
+                self._set(t, address, bool(value))
         elif shape is MOTION:
             self._moved(t, address, value)
         elif shape.turns:
@@ -195,111 +318,358 @@ class Engine:
 
     def _axis(self, t: float, address: str, control: str, shape: Shape, value: float) -> None:
         ends = shape.axes[address[len(control) + 1 :]]
-        before = self._ends.get(address, 0)
-        now = pressed_end(value, before)
-        if now == before:
+        before, full_before = self._ends.get(address, 0), self._fulls.get(address, 0)
+        now, full = pressed_end(value, before), pressed_end(value, full_before, FULL_AT, FULL_UNTIL)
+        self._ends[address], self._fulls[address] = now, full
+        for end, full_end, on in ((before, full_before, False), (now, full, True)):
+            if full_before != full and full_end and not on:
+                self._set(t, f"{self._end(control, ends, full_end)}.full", on)
+            if before != now and end and (cell := ends[end > 0]) is not None:
+                self._set(t, f"{self._end(control, ends, end)}.half", on)
+                if cell:
+                    self._push(t, control, cell, on)
+                else:
+                    self._set(t, control, on)
+            if full_before != full and full_end and on and ends[full_end > 0] is not None:
+                self._set(t, f"{self._end(control, ends, full_end)}.full", on)
+
+    @staticmethod
+    def _end(control: str, ends: tuple[str | None, str], end: int) -> str:
+        """The cell at an end of an axis."""
+        cell = ends[end > 0]
+        return f"{control}.{cell}" if cell else control
+
+    def _push(self, t: float, control: str, direction: str, on: bool) -> None:
+        """A stick or hat is pushed in a direction, or no longer."""
+        lean = self._leans.get(control)
+        if lean is None:
+            if control not in self._tables.diagonals:
+                self._set(t, f"{control}.{direction}", on)
+                return
+            self._order += 1
+            lean = self._leans[control] = _Lean(self._order)
+        from_rest = not lean.pushed
+        (lean.pushed.add if on else lean.pushed.discard)(direction)
+        if from_rest and on:
+            # The other direction of a diagonal comes in the same moment, but as a change of its own.
+            lean.due = t + self.plan.timing.chord
             return
-        self._ends[address] = now
-        for end, on in ((before, False), (now, True)):
-            cell = ends[end > 0] if end else None
-            if cell is not None:
-                self._set(t, f"{control}.{cell}" if cell else control, on)
+        if lean.due < inf and not lean.pushed:
+            self._follow(t, control, lean, {direction})
+        self._follow(t, control, lean, lean.pushed)
+
+    def _follow(self, t: float, control: str, lean: _Lean, pushed: set[str]) -> None:
+        """Presses the cells that these directions mean, and lets the others go."""
+        lean.due = inf
+        shape = self._shape(control)
+        wanted = sorted(pushed)
+        for diagonal, parts in shape.diagonals.items():
+            cell = self._tables.table.get(f"{control}.{diagonal}")
+            if cell is not None and any(cell.gestures()) and pushed >= set(parts):
+                wanted = [diagonal]
+        for direction in [direction for direction in lean.applied if direction not in wanted]:
+            self._set(t, f"{control}.{direction}", False)
+        for direction in [direction for direction in wanted if direction not in lean.applied]:
+            self._set(t, f"{control}.{direction}", True)
+        lean.applied = wanted
+        if not lean.pushed and not wanted:
+            self._leans.pop(control, None)
+
+    def _shape(self, control: str) -> Shape:
+        """How a control, by its whole address, acts."""
+        surface, _, own = control.partition(".")
+        return self.plan.surfaces[surface].shape(own) or BUTTON
 
     def _turned(self, t: float, address: str, shape: Shape, value: float) -> None:
         assert shape.turns is not None
         cells = [f"{address}.{turn}" for turn in shape.turns]
-        if not any(cell in self._table for cell in cells):
+        if not any(cell in self._tables.table for cell in cells):
             if self.plan.surfaces[address.partition(".")[0]].passes and not self.paused and shape is not DIAL:
                 lines = (0, -value) if shape is WHEEL else (value, 0)
                 self._effects.append((t, "pointer", "scroll", *lines))
             return
         whole = self._detents.setdefault(address, Detents()).turn(value)
-        cell = self._table.get(cells[whole > 0])
-        if cell is not None and cell.press is not None:
+        if not whole:
+            return
+        cell_address = cells[whole > 0]
+        apart = (t - self._turned_at.get(cell_address, -inf)) / abs(whole)
+        self._turned_at = {cell_address: t} if len(self._turned_at) > 99 else self._turned_at | {cell_address: t}
+        cell = self._tables.table.get(cell_address)
+        if cell is None or (cell.press is None and cell.fast is None):
+            return
+        self._settle_all(t, "")
+        fast = cell.fast is not None and apart < self._timing(cell).fast
+        binding = cell.fast if fast else cell.press
+        if binding is not None:
             for _ in range(abs(whole)):
-                self._start(t, cell, "turn", cell.press, held=False)
+                self._start(t, cell, "fast" if fast else "turn", binding, held=False)
 
     def _moved(self, t: float, address: str, value: float) -> None:
         if self.plan.surfaces[address.partition(".")[0]].passes and not self.paused:
             step = (value, 0) if address.endswith("x") else (0, value)
             self._effects.append((t, "pointer", "move", *step))
 
+    # --- Presses ---
+
+    def _bounce(self, t: float, address: str, on: bool) -> None:
+        """A contact changed that may bounce: the first change counts at once, one back within `debounce` does not."""
+        debounce = self.plan.surfaces[address.partition(".")[0]].debounce
+        edge = self._edges.get(address)
+        if edge is None:
+            self._order += 1
+            edge = self._edges[address] = _Edge(-inf, not on, self._order)
+        edge.raw = on
+        if t - edge.t >= debounce:
+            self._settle_edge(t, address, edge)
+        else:
+            edge.due = edge.t + debounce if on != edge.applied else inf
+
+    def _settle_edge(self, t: float, address: str, edge: _Edge) -> None:
+        edge.due = inf
+        if edge.raw != edge.applied:
+            edge.applied, edge.t = edge.raw, t
+            control = self._shapes[address][0]
+            if address != control:
+                self._push(t, control, address[len(control) + 1 :], edge.raw)
+            else:
+                self._set(t, address, edge.raw)
+
     def _set(self, t: float, address: str, on: bool) -> None:
-        if on:
-            if address not in self._holders and address not in self._presses and address not in self._buttons:
-                self._press(t, address)
+        """A cell is pressed or let go."""
+        if on == (address in self._down):
             return
-        self._undo(t, address)
-        press = self._presses.pop(address, None)
-        if press is not None:
-            if press.cell.tap is not None and press.pending and t < press.due:
-                self._start(t, press.cell, "tap", press.cell.tap, held=False)
-            if press.cell.release is not None:
-                self._start(t, press.cell, "release", press.cell.release, held=False)
+        if on:
+            self._down.add(address)
+            if address in self.plan.watched:
+                self._watch(t)
+            if not self._is_silent_touch(address):
+                self._begin(t, address)
+            return
+        self._down.discard(address)
+        surface = address.partition(".")[0]
+        gathering = self._gatherings.get(surface)
+        if gathering is not None and address in gathering.pressed:
+            self._settle_gathering(t, surface)
+        burst = self._bursts.get(address)
+        if burst is not None:
+            burst.down = False
+        else:
+            self._let_go(t, self._instead.pop(address, address))
+        if address in self.plan.watched:
+            self._watch(t)
 
-    def _undo(self, t: float, address: str) -> None:
-        """Lifts what the press of this cell put down."""
-        self._lift_holder(t, address)
-        button = self._buttons.pop(address, None)
-        if button is not None and button not in self._buttons.values():
-            self._effects.append((t, "pointer", "up", button))
+    def _is_silent_touch(self, address: str) -> bool:
+        """Whether this is a touch of a control that is pressed."""
+        if not address.endswith(_TOUCH):
+            return False
+        control = address[: -len(_TOUCH)]
+        return control in self._down or f"{control}-press" in self._down
 
-    def _press(self, t: float, address: str) -> None:
-        cell = self._table.get(address)
+    def _begin(self, t: float, address: str) -> None:
+        """A press has come; it may have to wait until it is known what it is."""
+        self._settle_all(t, address)
+        touch = self._tables.touches.get(address)
+        if touch is not None:
+            self._let_go(t, touch)
+        cell = self._tables.table.get(address)
+        if address in self._tables.chords:
+            self._gather(t, address, cell)
+        elif address in self._tables.bursts:
+            self._count_burst(t, address, cell)
+        else:
+            self._press(t, address, cell, t)
+
+    def _settle_all(self, t: float, address: str) -> None:
+        """What waits to be known is settled by whatever comes next, so that it comes first; but not by its own kind."""
+        for other in [other for other in self._counts if other != address]:
+            self._settle_count(t, other)
+        for other in [other for other in self._bursts if other != address]:
+            self._settle_burst(t, other)
+        chords = self._tables.chords
+        for surface in [
+            surface for surface in self._gatherings if address not in chords or not _within(address, surface)
+        ]:
+            self._settle_gathering(t, surface)
+
+    def _gather(self, t: float, address: str, cell: Cell | None) -> None:
+        surface = address.partition(".")[0]
+        gathering = self._gatherings.get(surface)
+        chords = self._tables.chords[address]
+        if gathering is not None and not any(gathering.pressed.keys() <= set(chord.members) for chord in chords):
+            self._settle_gathering(t, surface)
+            gathering = None
+        if gathering is None:
+            self._order += 1
+            window = max(self._timing(chord).chord for chord in chords)
+            gathering = self._gatherings[surface] = _Gathering(t + window, self._order)
+        gathering.pressed[address] = (t, cell)
+        fitting = [chord for chord in chords if gathering.pressed.keys() <= set(chord.members)]
+        if len(fitting) == 1 and len(fitting[0].members) == len(gathering.pressed):
+            self._settle_gathering(t, surface)
+
+    def _settle_gathering(self, t: float, surface: str) -> None:
+        """What was pressed at once is a chord, or each on its own."""
+        pressed = self._gatherings.pop(surface).pressed
+        first = next(iter(pressed))
+        for chord in self._tables.chords.get(first, ()):
+            if set(chord.members) == pressed.keys():
+                self._instead.update(dict.fromkeys(pressed, chord.address))
+                self._press(t, chord.address, chord, pressed[first][0])
+                return
+        for address, (since, cell) in pressed.items():
+            self._press(t, address, cell, since)
+
+    def _count_burst(self, t: float, address: str, cell: Cell | None) -> None:
+        burst = self._bursts.get(address)
+        if burst is None:
+            self._order += 1
+            burst = self._bursts[address] = _Burst(t, cell, self._tables.bursts[address], self._order)
+        burst.count += 1
+        burst.down = True
+        burst.due = t + self._timing(cell).burst
+        if burst.count == max(burst.cells):
+            self._settle_burst(t, address)
+
+    def _settle_burst(self, t: float, address: str) -> None:
+        """So many presses came from one key; or they were presses of their own."""
+        burst = self._bursts.pop(address)
+        several = burst.cells.get(burst.count)
+        if several is not None:
+            self._instead[address] = several.address
+            self._press(t, several.address, several, burst.since)
+        else:
+            for _ in range(burst.count - 1):
+                self._press(t, address, burst.cell, t)
+                self._let_go(t, address)
+            self._press(t, address, burst.cell, burst.since)
+        if not burst.down:
+            self._let_go(t, self._instead.pop(address, address))
+
+    def _press(self, t: float, address: str, cell: Cell | None, since: float) -> None:
+        """Presses a cell that is known to be meant; the hand did so at `since`."""
         if cell is None:
             self._pass_on(t, address)
             return
         if cell.waits:
+            before = self._counts.pop(address, None)
+            count = before.count + 1 if before is not None else 1
             self._order += 1
-            self._presses[address] = _Press(cell, t + self.plan.timing.hold, self._order)
+            press = self._presses[address] = _Press(cell, since + self._timing(cell).hold, self._order, count)
         if cell.press is not None:
             self._start(t, cell, "press", cell.press, held=True)
+        if cell.waits and count > 1 and count == cell.presses_counted:
+            press.pending = False
+            gesture = "triple" if count == 3 else "double"
+            several = cell.triple if count == 3 else cell.double
+            if several is not None:
+                self._start(t, cell, gesture, several, held=False)
+
+    def _let_go(self, t: float, address: str) -> None:
+        """Undoes what the press of this cell did, and decides what it was."""
+        for run in list(self._lanes.get(address, ())):
+            run.held = False
+            if run.loops:
+                self._end_run(t, run)
+        self._lift_holder(t, address)
+        self._drop_layers(t, address)
+        press = self._presses.pop(address, None)
+        if press is None:
+            return
+        cell = press.cell
+        if press.pending and t < press.due:
+            if press.count < cell.presses_counted:
+                self._order += 1
+                due = t + self._timing(cell).double
+                self._counts[address] = _Count(cell, press.count, due, self._order)
+            elif cell.tap is not None:
+                self._start(t, cell, "tap", cell.tap, held=False)
+        if cell.release is not None:
+            self._start(t, cell, "release", cell.release, held=False)
+
+    def _settle_count(self, t: float, address: str) -> None:
+        """So many taps in a row, and no more."""
+        found = self._counts.pop(address)
+        cell = found.cell
+        if found.count == 2 and cell.double is not None:
+            self._start(t, cell, "double", cell.double, held=False)
+        elif cell.tap is not None:
+            for _ in range(found.count):
+                self._start(t, cell, "tap", cell.tap, held=False)
 
     def _pass_on(self, t: float, address: str) -> None:
         """Sends on what no binding wants, on surfaces that Fenko has taken over for itself."""
         if self.paused:
             return
         surface, _, control = address.partition(".")
-        passed = self.plan.surfaces[surface].passed_on(control)
-        if passed is None:
-            return
-        if self._report is not None:
-            self._report(t, address, "press", "", None)
-        out, name = passed
-        if out == "keys":
-            self._hold(t, address, (name,))
-        else:
-            if name not in self._buttons.values():
-                self._effects.append((t, "pointer", "down", name))
-            self._buttons[address] = name
+        key = self.plan.surfaces[surface].passed_on(control)
+        if key is not None:
+            if self._report is not None:
+                self._report(t, address, "press", "", None)
+            self._hold(t, address, (key,))
 
     def _unplug(self, t: float, surface: str) -> None:
         """The controls of a surface that went away are at rest, but no hand let go of them: nothing was tapped."""
-        prefix = f"{surface}."
-        for state in (self._holders, self._buttons, self._presses):
-            for address in [address for address in state if address.startswith(prefix)]:
+        self._gatherings.pop(surface, None)
+        for waiting in (self._counts, self._bursts, self._edges, self._leans, self._instead):
+            for address in [address for address in waiting if _within(address, surface)]:
+                del waiting[address]
+        self._down = {address for address in self._down if not _within(address, surface)}
+        for state in (self._holders, self._presses, self._lanes):
+            for address in [address for address in state if _within(address, surface)]:
                 if address in self._presses:
-                    self._presses[address].due = t
-                self._set(t, address, False)
-        for axis in [axis for axis in (*self._ends, *self._detents) if axis.startswith(prefix)]:
-            self._ends.pop(axis, None)
-            self._detents.pop(axis, None)
+                    self._presses[address].pending = False
+                self._let_go(t, address)
+        for cell in [by for _, by in self._layers if _within(by, surface)]:
+            self._drop_layers(t, cell)
+        for places in (self._ends, self._fulls, self._detents):
+            for axis in [axis for axis in places if _within(axis, surface)]:
+                del places[axis]
+        self._watch(t)
+
+    def _timing(self, cell: Cell | None) -> Timing:
+        return cell.timing if cell is not None and cell.timing is not None else self.plan.timing
 
     # --- Actions ---
 
     def _start(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
         if self._report is not None:
             self._report(t, cell.address, gesture, cell.profile, binding)
-        if held and (keys := mirrored_keys(binding)):
+        spent = [on for on in self._layers if on[1] == _ONCE]
+        self._act(t, cell, gesture, binding, held)
+        if spent:
+            self._set_layers(t, [on for on in self._layers if on not in spent])
+
+    def _act(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
+        phrase = self._choice(t, cell, gesture, binding) if binding.others else binding.phrase
+        if held and (keys := mirrored_keys(phrase)):
             self._hold(t, cell.address, keys)
             return
+        if binding.group is not None:
+            self._end_toggles(t, lambda holder, group: group == binding.group and holder not in _toggles_of(phrase))
         if cell.address in self._lanes:
             self._hurry(t, self._lanes[cell.address][0])
         self._order += 1
-        run = _Run(cell.address, unrolled(binding.phrase), self._order)
+        stroke = self._timing(cell).stroke
+        loops = held and repeats_while_held(phrase)
+        run = _Run(cell.address, unrolled(phrase, stroke), self._order, stroke, held, loops)
         self._lanes.setdefault(cell.address, []).append(run)
+        if binding.group is not None:
+            self._toggled.update(dict.fromkeys(_toggles_of(phrase), binding.group))
         if self._runs(run):
             self._resume(t, run)
+
+    def _choice(self, t: float, cell: Cell, gesture: str, binding: Binding) -> Phrase:
+        """One of several: the next in turn, or any but the last one."""
+        key = (cell.profile, cell.address, gesture)
+        last, phrases = self._turns.get(key), binding.phrases
+        if binding.at_random:
+            number = self._random.choice([number for number in range(len(phrases)) if number != last])
+        else:
+            number = 0 if last is None else (last + 1) % len(phrases)
+        self._turns[key] = number
+        if number < len(binding.states):
+            self._effects.append((t, "fenko", "state", cell.address, binding.states[number]))
+        return phrases[number]
 
     def _resume(self, t: float, run: _Run) -> None:
         """Goes on with a run until it has to wait or is through; then the next of its lane starts."""
@@ -308,18 +678,27 @@ class Engine:
         while run.next < len(run.steps):
             step = run.steps[run.next]
             run.next += 1
+            if run.loops and run.next == len(run.steps):
+                run.next = 0
             pause = self._do(t, run, step)
             if pause:
                 run.due = t + pause
                 return
             if not self._runs(run):
                 return  # the step was `pause`, and everything under way was forgotten
+        self._end_run(t, run)
+
+    def _end_run(self, t: float, run: _Run) -> None:
+        """A run is through, or nobody holds it any longer; the next of its lane starts."""
+        if self._stroking is run:
+            self._lift_stroke(t)
         lane = self._lanes[run.lane]
-        lane.pop(0)
-        if lane:
-            self._resume(t, lane[0])
-        else:
+        was_first = lane[0] is run
+        lane.remove(run)
+        if not lane:
             del self._lanes[run.lane]
+        elif was_first:
+            self._resume(t, lane[0])
 
     def _do(self, t: float, run: _Run, step: Step) -> float:
         """Does one step; returns how long the run has to wait after it."""
@@ -327,17 +706,37 @@ class Engine:
             self._lift_stroke(t)
             self._hold(t, _STROKE, step.keys)
             self._stroking = run
-            return self.plan.timing.stroke
+            return run.stroke
         if isinstance(step, Wait):
             return step.seconds
         if isinstance(step, Type):
             self._lift_stroke(t)
             self._effects.append((t, "keys", "type", step.text))
+        elif isinstance(step, Toggle):
+            self._toggle(t, step)
+        elif isinstance(step, Layer):
+            self._layer(t, run, step)
         elif isinstance(step, ProfileStep):
             self._profile_by_hand(t, step.name)
         elif isinstance(step, Pause):
             self._toggle_pause(t)
         return 0.0
+
+    def _toggle(self, t: float, step: Toggle) -> None:
+        holder = _toggle_holder(step)
+        if holder in self._holders:
+            self._lift_holder(t, holder)
+            self._toggled.pop(holder, None)
+        else:
+            self._toggled.setdefault(holder, None)
+            self._hold(t, holder, step.keys)
+
+    def _end_toggles(self, t: float, ends: Callable[[str, str | None], bool]) -> None:
+        """Lifts toggled keys of which `ends` (holder, group) says so."""
+        for holder, group in list(self._toggled.items()):
+            if ends(holder, group):
+                del self._toggled[holder]
+                self._lift_holder(t, holder)
 
     def _hurry(self, t: float, run: _Run) -> None:
         """Sends the strokes that remain of a run without the pauses between them, up to its next `wait` step."""
@@ -356,13 +755,13 @@ class Engine:
         down = {key for held in self._holders.values() for key in held}
         mine = self._holders.get(holder, ())
         self._holders[holder] = mine + tuple(key for key in keys if key not in mine)
-        self._effects.extend((t, "keys", "down", key) for key in keys if key not in down)
+        self._effects.extend(_key_effect(t, "down", key) for key in keys if key not in down)
 
     def _lift_holder(self, t: float, holder: str) -> None:
         keys = self._holders.pop(holder, None)
         if keys:
             still = {key for held in self._holders.values() for key in held}
-            self._effects.extend((t, "keys", "up", key) for key in reversed(keys) if key not in still)
+            self._effects.extend(_key_effect(t, "up", key) for key in reversed(keys) if key not in still)
 
     def _lift_stroke(self, t: float) -> None:
         if self._stroking is not None:
@@ -371,14 +770,51 @@ class Engine:
 
     def _release_all(self, t: float) -> None:
         self._take_in()
-        self._effects.extend((t, "keys", "up", key) for key in reversed(self._held_keys()))
-        self._effects.extend((t, "pointer", "up", button) for button in dict.fromkeys(self._buttons.values()))
+        self._effects.extend(_key_effect(t, "up", key) for key in reversed(self._held_keys()))
         self._stroking = None
-        for state in (self._holders, self._buttons, self._presses, self._lanes, self._detents):
+        for state in (
+            self._holders, self._presses, self._counts, self._gatherings, self._bursts, self._instead, self._lanes,
+            self._detents, self._toggled,
+        ):  # fmt: skip
             state.clear()
+        self._set_layers(t, [on for on in self._layers if on[1] == _WHILE])
 
     def _held_keys(self) -> list[str]:
         return list(dict.fromkeys(key for held in self._holders.values() for key in held))
+
+    # --- Layers ---
+
+    def _layer(self, t: float, run: _Run, step: Layer) -> None:
+        """Puts a layer on top, or ends it where it is locked already."""
+        if not step.mode and not run.held:
+            return  # the control that would hold it has been let go in the meantime
+        on = (step.name, step.mode or run.lane)
+        others = [other for other in self._layers if other != on]
+        self._set_layers(t, others if on in self._layers and step.mode == _LOCKED else [*others, on])
+
+    def _drop_layers(self, t: float, cell: str) -> None:
+        """Ends the layers that this cell held."""
+        if any(by == cell for _, by in self._layers):
+            self._set_layers(t, [on for on in self._layers if on[1] != cell])
+
+    def _watch(self, t: float) -> None:
+        """Layers that are on while something is held."""
+        held = {key.removeprefix("right") for key in self.keyboard} | {*self.keyboard} | self._down
+        on = [name for name, layer in self.profile.layers.items() if layer.held and held.issuperset(layer.held)]
+        kept = [one for one in self._layers if one[1] != _WHILE or one[0] in on]
+        new = [(name, _WHILE) for name in on if (name, _WHILE) not in kept]
+        if new or len(kept) != len(self._layers):
+            self._set_layers(t, kept + new)
+
+    def _set_layers(self, t: float, layers: list[tuple[str, str]]) -> None:
+        before = self.layers
+        self._layers = layers
+        after = self.layers
+        if before == after:
+            return
+        self._effects.extend((t, "fenko", "layer", name, False) for name in before if name not in after)
+        self._effects.extend((t, "fenko", "layer", name, True) for name in after if name not in before)
+        self._use_tables()
 
     # --- Profiles and pause ---
 
@@ -400,8 +836,11 @@ class Engine:
     def _put_in_force(self, t: float, name: str, by: str) -> None:
         if name != self.profile.name:
             self.profile = self.plan.profiles[name]
-            self._use_tables()
+            self._end_toggles(t, lambda holder, group: True)
             self._effects.append((t, "fenko", "profile", name, by))
+            self._set_layers(t, [on for on in self._layers if on[0] in self.profile.layers or on[1] in self._down])
+            self._use_tables()
+            self._watch(t)
 
     def _toggle_pause(self, t: float) -> None:
         self._release_all(t)
@@ -410,9 +849,17 @@ class Engine:
         self._effects.append((t, "fenko", "pause", self.paused))
 
     def _use_tables(self) -> None:
-        self._table = self.profile.paused if self.paused else self.profile.table
-        # Whoever wants reports wants them of every press, so nothing may take the short way.
-        self._instant = {} if self.paused or self._report is not None else self.profile.instant
+        layers = [name for name in self.layers if name in self.profile.layers]
+        tables = self.profile.tables
+        if layers:
+            key = (self.profile.name, *layers)
+            known = self._known_tables.get(key)
+            if known is None:
+                levels = (level for name in layers for level in self.profile.layers[name].levels)
+                known = lay_out((*self.profile.levels, *levels), self.plan.surfaces, self.plan.watched)
+                self._known_tables[key] = known
+            tables = known
+        self._tables = tables.paused if self.paused and tables.paused is not None else tables
 
     # --- Time ---
 
@@ -425,29 +872,65 @@ class Engine:
     def _next_due(self) -> tuple[float, int, Callable[[float], None]] | None:
         """What is due first; of two things at one time, the one that began first."""
         first: tuple[float, int, Callable[[float], None]] | None = None
-        for press in self._presses.values():
-            if (
-                press.pending
-                and press.cell.hold is not None
-                and (first is None or (press.due, press.order) < first[:2])
-            ):
-                first = (press.due, press.order, lambda t, press=press: self._reach_hold(t, press))
-        for lane in self._lanes.values():
-            run = lane[0]
-            if first is None or (run.due, run.order) < first[:2]:
-                first = (run.due, run.order, lambda t, run=run: self._resume(t, run))
+        for due in self._all_due():
+            if due[0] < inf and (first is None or due[:2] < first[:2]):
+                first = due
         return first
+
+    def _all_due(self) -> Iterator[tuple[float, int, Callable[[float], None]]]:
+        for press in self._presses.values():
+            if press.pending and press.cell.hold is not None:
+                yield press.due, press.order, partial(self._reach_hold, press=press)
+        for lane in self._lanes.values():
+            yield lane[0].due, lane[0].order, partial(self._resume, run=lane[0])
+        for address, count in self._counts.items():
+            yield count.due, count.order, partial(self._settle_count, address=address)
+        for surface, gathering in self._gatherings.items():
+            yield gathering.due, gathering.order, partial(self._settle_gathering, surface=surface)
+        for address, burst in self._bursts.items():
+            yield burst.due, burst.order, partial(self._settle_burst, address=address)
+        for address, edge in self._edges.items():
+            yield edge.due, edge.order, partial(self._settle_edge, address=address, edge=edge)
+        for control, lean in self._leans.items():
+            yield lean.due, lean.order, partial(self._follow, control=control, lean=lean, pushed=lean.pushed)
 
     def _reach_hold(self, t: float, press: _Press) -> None:
         press.pending = False
-        assert press.cell.hold is not None
-        self._start(t, press.cell, "hold", press.cell.hold, held=True)
+        cell = press.cell
+        assert cell.hold is not None
+        if press.count > 1 and cell.tap is not None:
+            self._start(t, cell, "tap", cell.tap, held=False)  # the press before was a tap after all
+        self._start(t, cell, "hold", cell.hold, held=True)
 
     def _finish(self) -> Sequence[Effect]:
         due = self._next_due()
         self.deadline = inf if due is None else due[0]
+        # Whoever wants reports wants them of every press, and what waits to be settled has to see the next one, so then
+        # nothing may take the short way.
+        plain = self._report is None and not (self._counts or self._gatherings or self._bursts or self._layers)
+        self._instant = self._tables.instant if plain else {}
         effects = self._effects
         if not effects:
             return _NOTHING
         self._effects = []
         return effects
+
+
+def _within(address: str, surface: str) -> bool:
+    return address.startswith(f"{surface}.")
+
+
+def _key_effect(t: float, act: str, key: str) -> Effect:
+    """A key or a mouse button, which stands among keys as `button left`, goes down or up."""
+    if " " in key:
+        return (t, "pointer", act, key.partition(" ")[2])
+    return (t, "keys", act, key)
+
+
+def _toggle_holder(step: Toggle) -> str:
+    return f"toggle {'+'.join(step.keys)}"
+
+
+def _toggles_of(phrase: Phrase) -> list[str]:
+    """The holders of the keys that a phrase toggles."""
+    return [_toggle_holder(step) for step in phrase.steps if isinstance(step, Toggle)]

@@ -71,6 +71,10 @@ NAMED_KEYS: dict[str, int] = {
 """Keys that print nothing, by the word a phrase uses, with their kernel codes."""
 
 
+MOUSE_BUTTONS = ("left", "right", "middle", "side", "extra", "forward", "back", "task")
+"""The kernel's names of mouse buttons."""
+
+
 class UnknownKey(ValueError):
     """A word that names no key. `hint` is what the person probably meant, or None."""
 

@@ -6,9 +6,10 @@
     type "Reel 2" then enter
     profile next
 
-A phrase is one or more steps joined by `then`. A step is either keys (joined by `+`, repeated with `xN`) or a verb
-with its arguments. All verbs stand in `VERBS`; the parser, the printer and the help read that one table, so a verb
-that can be read can be printed and is documented.
+A phrase is one or more steps joined by `then`. A step is either keys (joined by `+`, repeated with `xN`, spaced or
+repeated while held with `every TIME`) or a verb with its arguments. A mouse button (`button left`) stands where a key
+can stand. All verbs stand in `VERBS`; the parser, the printer and the help read that one table, so a verb that can be
+read can be printed and is documented.
 """
 
 from __future__ import annotations
@@ -20,17 +21,32 @@ from typing import Any, TypeAlias
 
 from msgspec import Struct
 
-from fenko.core.keys import UnknownKey, canonical_key, format_key
+from fenko.core.keys import MOUSE_BUTTONS, UnknownKey, canonical_key, format_key
 from fenko.core.words import format_time, nearest, parse_time
 
 MOST_REPEATS = 999
 
 
 class Keys(Struct, frozen=True):
-    """Keys that go down in order and come up in reverse, `times` times (1 to 999)."""
+    """Keys that go down in order and come up in reverse, `times` times (1 to 999).
+
+    With `every` (seconds from one press to the next) and once, again and again as long as the control is held."""
 
     keys: tuple[str, ...]
     times: int = 1
+    every: float | None = None
+
+
+class Tap(Struct, frozen=True):
+    """Keys that go down and come up at once, however long the control is held."""
+
+    keys: tuple[str, ...]
+
+
+class Toggle(Struct, frozen=True):
+    """Keys that go down and stay, and come up with the next time."""
+
+    keys: tuple[str, ...]
 
 
 class Wait(Struct, frozen=True):
@@ -51,6 +67,14 @@ class Profile(Struct, frozen=True):
     name: str
 
 
+class Layer(Struct, frozen=True):
+    """Put a layer of the profile on top: while the control is held (mode empty), until the same again (`locked`), or
+    for the next action (`once`)."""
+
+    name: str
+    mode: str = ""
+
+
 class Pause(Struct, frozen=True):
     """Stop Fenko; the same again starts it."""
 
@@ -59,7 +83,7 @@ class Nothing(Struct, frozen=True):
     """Owns the control and does nothing."""
 
 
-Step: TypeAlias = Keys | Wait | Type | Profile | Pause | Nothing
+Step: TypeAlias = Keys | Tap | Toggle | Wait | Type | Layer | Profile | Pause | Nothing
 
 
 class Phrase(Struct, frozen=True):
@@ -72,6 +96,9 @@ class Phrase(Struct, frozen=True):
 
 
 PROFILE_WORDS = ("next", "previous", "auto")
+LAYER_MODES = ("locked", "once")
+BUTTON = "button"
+"""The word before a mouse button's name; a button among keys is `button left`, which no key is called."""
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9_-]*[a-z0-9])?")
 """Names of surfaces, profiles and controls: lower-case letters, digits, hyphens and underscores."""
 
@@ -172,6 +199,30 @@ def _write_text(text: str) -> str:
     return '"' + "".join(_ESCAPED.get(character, character) for character in text) + '"'
 
 
+def _read_layer(reader: _Reader, verb: str) -> str:
+    word, start = reader.word()
+    if not word or word == "then":
+        raise reader.error(f"`{verb}` needs a layer's name", word, start)
+    if NAME.fullmatch(word) is None or word in LAYER_MODES:
+        raise reader.error(f"`{word}` cannot be a layer's name", word, start)
+    return word
+
+
+def _read_mode(reader: _Reader, verb: str) -> str:
+    return reader.word()[0] if reader.peek() in LAYER_MODES else ""
+
+
+def _read_key_words(reader: _Reader, verb: str) -> tuple[str, ...]:
+    word, start = reader.word()
+    if not word or word == "then":
+        raise reader.error(f"`{verb}` needs keys, such as `{verb} ctrl+s`", word, start)
+    return _read_keys(reader, word, start)
+
+
+def _write_keys(keys: tuple[str, ...]) -> str:
+    return "+".join(format_key(key) for key in keys)
+
+
 def _read_profile(reader: _Reader, verb: str) -> str:
     word, start = reader.word()
     if not word:
@@ -192,6 +243,9 @@ class Argument(Struct, frozen=True):
 TIME = Argument("TIME", _read_time, format_time)
 TEXT = Argument('"TEXT"', _read_text, _write_text)
 PROFILE = Argument("NAME|next|previous|auto", _read_profile, str)
+LAYER = Argument("NAME", _read_layer, str)
+MODE = Argument("[locked|once]", _read_mode, str)
+KEYS = Argument("KEYS", _read_key_words, _write_keys)
 
 
 class Verb(Struct, frozen=True):
@@ -207,6 +261,8 @@ class Verb(Struct, frozen=True):
 VERBS: dict[str, Verb] = {
     verb.word: verb
     for verb in (
+        Verb("tap", Tap, (KEYS,), "tap ctrl+s", "keys that come up at once, however long the control is held"),
+        Verb("toggle", Toggle, (KEYS,), "toggle shift", "keys that stay down until the next time"),
         Verb("wait", Wait, (TIME,), "wait 200ms", "waits before the next step"),
         Verb("type", Type, (TEXT,), 'type "Reel 2"', "types a text, in any script"),
         Verb(
@@ -216,12 +272,16 @@ VERBS: dict[str, Verb] = {
             "profile next",
             "changes the profile; `auto` follows the focus again",
         ),
+        Verb("layer", Layer, (LAYER, MODE), "layer trim", "a layer on top: while held, `locked`, or `once`"),
         Verb("pause", Pause, (), "pause", "stops Fenko and starts it again"),
         Verb("nothing", Nothing, (), "nothing", "does nothing, and hides what lies below"),
     )
 }
 _VERB_FOR_STEP = {verb.step: verb for verb in VERBS.values()}
 _TIMES = re.compile(r"x(\d+)")
+EVERY = "every"
+LEAST_EVERY = 0.005
+"""Seconds; keys that come faster are nothing that a program could follow."""
 
 
 @lru_cache(maxsize=4096)
@@ -251,17 +311,40 @@ def _read_step(reader: _Reader) -> Step:
         return step  # type: ignore[no-any-return]
     if _TIMES.fullmatch(word):
         raise reader.error(f"`{word}` repeats keys and stands after them", word, start)
-    keys = tuple(_read_keys(reader, word, start))
+    keys = _read_keys(reader, word, start)
+    times = _read_times(reader)
+    if reader.peek() != EVERY:
+        return Keys(keys, times)
+    _, every_start = reader.word()
+    every = _read_time(reader, EVERY)
+    if every < LEAST_EVERY:
+        raise reader.error("keys cannot follow one another that fast", EVERY, every_start, format_time(LEAST_EVERY))
+    return Keys(keys, times, every)
+
+
+def _read_times(reader: _Reader) -> int:
     found = _TIMES.fullmatch(reader.peek())
     if found is None:
-        return Keys(keys)
-    times_word, times_start = reader.word()
+        return 1
+    word, start = reader.word()
     if len(found[1]) > 3 or not 1 <= int(found[1]) <= MOST_REPEATS:
-        raise reader.error(f"keys can be repeated 1 to {MOST_REPEATS} times", times_word, times_start)
-    return Keys(keys, int(found[1]))
+        raise reader.error(f"keys can be repeated 1 to {MOST_REPEATS} times", word, start)
+    return int(found[1])
 
 
-def _read_keys(reader: _Reader, word: str, start: int) -> Iterator[str]:
+def _read_keys(reader: _Reader, word: str, start: int) -> tuple[str, ...]:
+    """The keys of a word; a mouse button, whose name is the next word, can only be the last of them."""
+    if word != BUTTON and not word.endswith(f"+{BUTTON}"):
+        return tuple(_each_key(word, start))
+    before = word[: -len(BUTTON) - 1]
+    name, name_start = reader.word()
+    if name not in MOUSE_BUTTONS:
+        message = f"`{name}` is no mouse button" if name else "which mouse button?"
+        raise reader.error(message, name, name_start, nearest(name, MOUSE_BUTTONS))
+    return (*(_each_key(before, start) if word != BUTTON else ()), f"{BUTTON} {name}")
+
+
+def _each_key(word: str, start: int) -> Iterator[str]:
     seen: set[str] = set()
     at = start
     for part in word.split("+"):
@@ -275,8 +358,9 @@ def _read_keys(reader: _Reader, word: str, start: int) -> Iterator[str]:
             key = canonical_key(part)
         except UnknownKey as why:
             hint = why.hint
-            if len(part) == len(word) and nearest(part, VERBS) and (hint is None or part[:2] != hint[:2]):
-                hint = nearest(part, VERBS)
+            words = [*VERBS, BUTTON]
+            if len(part) == len(word) and nearest(part, words) and (hint is None or part[:2] != hint[:2]):
+                hint = nearest(part, words)
             raise PhraseError(str(why), at, len(part), hint) from None
         if key in seen:
             raise PhraseError(f"`{part}` stands twice", at, len(part))
@@ -287,9 +371,10 @@ def _read_keys(reader: _Reader, word: str, start: int) -> Iterator[str]:
 
 def _format_step(step: Step) -> str:
     if isinstance(step, Keys):
-        keys = "+".join(format_key(key) for key in step.keys)
-        return keys if step.times == 1 else f"{keys} x{step.times}"
+        times = f" x{step.times}" if step.times > 1 else ""
+        every = f" {EVERY} {format_time(step.every)}" if step.every is not None else ""
+        return f"{_write_keys(step.keys)}{times}{every}"
     verb = _VERB_FOR_STEP[type(step)]
     values = (getattr(step, field) for field in step.__struct_fields__)
     written = (argument.write(value) for argument, value in zip(verb.arguments, values, strict=True))
-    return " ".join((verb.word, *written))
+    return " ".join(word for word in (verb.word, *written) if word)

@@ -89,7 +89,7 @@ class BindingReader:
             return Cell(address, profile)
         if _BINDING_FIELDS & value.keys():
             return Cell(address, profile, self._table_binding(path, value))
-        gestures: dict[str, Binding | None] = {}
+        gestures: dict[str, Any] = {}
         for gesture, entry in value.items():
             sub = (*path, gesture)
             if gesture not in GESTURES:
