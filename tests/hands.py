@@ -10,7 +10,21 @@ from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.keys import NAMED_KEYS
-from fenko.core.phrase import Keys, Nothing, Pause, Phrase, Profile, Step, Type, Wait, parse_phrase
+from fenko.core.phrase import (
+    LAYER_MODES,
+    Keys,
+    Layer,
+    Nothing,
+    Pause,
+    Phrase,
+    Profile,
+    Step,
+    Tap,
+    Toggle,
+    Type,
+    Wait,
+    parse_phrase,
+)
 from fenko.core.plan import (
     BASE,
     Binding,
@@ -24,15 +38,21 @@ from fenko.core.plan import (
     compile_pattern,
     compile_profile,
 )
+from fenko.core.plan import Layer as Layered
 
 SURFACES = {
     "pad": Surface("pad", "gamepad"),
     "keys": Surface("keys", "keypad", passes=True),
     "mouse": Surface("mouse", "mouse", passes=True),
     "dial": Surface("dial", "dial"),
+    "old": Surface("old", "gamepad", debounce=0.02),
 }
 CELLS = ["pad.south", "pad.east", "pad.north", "pad.trigger-right", "pad.hat.left", "pad.hat.right", "keys.kp1",
-         "keys.kp2", "mouse.left", "mouse.side", "dial.dial.left", "dial.dial.right"]  # fmt: skip
+         "keys.kp2", "mouse.left", "mouse.side", "dial.dial.left", "dial.dial.right", "pad.north+south", "pad.east+south",
+         "pad.east+north+south", "pad.trigger-right.half", "pad.trigger-right.full", "pad.hat.up-left",
+         "pad.south-touch", "keys.kp1-x2", "keys.kp1-x3", "old.south"]  # fmt: skip
+LAYERS = ["trim", "coarse"]
+WHILES = [(), ("shift",), ("pad.east",), ("shift", "pad.trigger-right")]
 APPS = ["snipwell", "hushdesk", "beamcart"]
 PROFILES = [BASE, *APPS]
 
@@ -48,9 +68,15 @@ few_keys = st.sampled_from(["ctrl", "shift", "a", "b"])
 
 def steps(keys: st.SearchStrategy[str], profiles: Iterable[str]) -> st.SearchStrategy[Step]:
     """Any step of the language."""
+    some_keys = st.lists(keys, min_size=1, max_size=3, unique=True).map(tuple)
     return st.one_of(
         st.builds(Keys, st.lists(keys, min_size=1, max_size=3, unique=True).map(tuple), st.integers(1, 4)),
-        st.builds(Keys, st.lists(keys, min_size=1, max_size=3, unique=True).map(tuple)),
+        st.builds(Keys, some_keys),
+        st.builds(Keys, some_keys, st.integers(1, 3), st.integers(5, 200).map(lambda ms: ms / 1000)),
+        st.builds(Keys, some_keys.map(lambda found: (*found[:2], "button left"))),
+        st.builds(Tap, some_keys),
+        st.builds(Toggle, some_keys),
+        st.builds(Layer, st.sampled_from(LAYERS), st.sampled_from(["", *LAYER_MODES])),
         st.builds(Wait, st.integers(1, 400).map(lambda ms: ms / 1000)),
         st.builds(Type, st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=8)),
         st.builds(Profile, st.sampled_from([*profiles, "next", "previous", "auto"])),
@@ -70,52 +96,82 @@ _POOL = [
     for text in (
         "a", "a", "b", "ctrl", "ctrl+a", "shift+a", "ctrl+shift+b", "a x3", "a then b", "ctrl+a then wait 50ms then b",
         "wait 10ms then a", 'type "x" then a', "profile next", "profile auto", "profile hushdesk then a", "pause",
-        "a then pause then b", "nothing",
+        "a then pause then b", "nothing", "a every 30ms", "b x3 every 20ms", "tap ctrl+a", "toggle shift", "toggle b then a",
+        "layer trim", "layer coarse", "layer trim locked", "layer coarse once", "a then layer trim", "button left",
+        "ctrl+button right x2", "wait 30ms then layer trim",
     )
 ]  # fmt: skip
 _GESTURES = [("press",), ("press",), ("tap",), ("hold",), ("press", "hold"), ("tap", "hold"), ("press", "release"),
-             ("press", "release", "tap", "hold"), ()]  # fmt: skip
+             ("press", "release", "tap", "hold"), ("double",), ("tap", "double"), ("tap", "double", "triple"),
+             ("tap", "triple", "hold"), ("press", "double", "hold", "release"), ()]  # fmt: skip
+
+
+def _binding(draw: st.DrawFn) -> Binding:
+    others = draw(st.lists(st.sampled_from(_POOL), max_size=2)) if draw(st.integers(0, 5)) == 0 else []
+    return Binding(
+        draw(st.sampled_from(_POOL)), others=tuple(others), at_random=draw(st.booleans()), states=("on", "off"),
+        group=draw(st.sampled_from([None, None, None, "view"])),
+    )  # fmt: skip
 
 
 def _cell(draw: st.DrawFn, address: str, profile: str) -> Cell:
-    gestures = ("press",) if address.startswith("dial") else draw(st.sampled_from(_GESTURES))
-    return Cell(address, profile, **{gesture: Binding(draw(st.sampled_from(_POOL))) for gesture in gestures})
+    if address.startswith("dial"):
+        gestures: tuple[str, ...] = draw(st.sampled_from([("press",), ("press",), ("press", "fast"), ("fast",)]))
+    else:
+        gestures = draw(st.sampled_from(_GESTURES))
+    surface, _, control = address.partition(".")
+    members = tuple(f"{surface}.{one}" for one in control.split("+")) if "+" in control else ()
+    timing = draw(st.sampled_from([None, None, None, Timing(hold=0.1, double=0.1, stroke=0.02, chord=0.03)]))
+    bindings: dict[str, Any] = {gesture: _binding(draw) for gesture in gestures}
+    return Cell(address, profile, timing=timing, members=members, **bindings)
+
+
+def _level(draw: st.DrawFn, name: str, most: int = 6) -> Level:
+    controls: dict[str, tuple[Cell, ...]] = {}
+    for address in draw(st.lists(st.sampled_from(CELLS), unique=True, max_size=most)):
+        surface, control, *_ = address.split(".")
+        whole = f"{surface}.{control}"
+        controls[whole] = (*controls.get(whole, ()), _cell(draw, address, name))
+    return Level(name, controls)
 
 
 @st.composite
 def plans(draw: st.DrawFn) -> Plan:
     """A plan with a profile for each app over base."""
-    levels = {}
-    for profile in PROFILES:
-        controls: dict[str, tuple[Cell, ...]] = {}
-        for address in draw(st.lists(st.sampled_from(CELLS), unique=True, max_size=6)):
-            surface, control, *_ = address.split(".")
-            whole = f"{surface}.{control}"
-            controls[whole] = (*controls.get(whole, ()), _cell(draw, address, profile))
-        levels[profile] = Level(profile, controls)
+    levels = {profile: _level(draw, profile) for profile in PROFILES}
+    layers = {
+        layer: Layered((_level(draw, layer, 3),), draw(st.sampled_from(WHILES)))
+        for layer in draw(st.lists(st.sampled_from(LAYERS), unique=True))
+    }
+    watched = frozenset(held for layer in layers.values() for held in layer.held if "." in held)
     compiled = {}
     for profile in PROFILES:
         conditions = [] if profile == BASE else [Condition({"app": (compile_pattern(profile),)})]
         chain = [levels[BASE]] if profile == BASE else [levels[BASE], levels[profile]]
-        compiled[profile] = compile_profile(profile, conditions, chain, SURFACES)
-    return Plan(SURFACES, compiled, Timing(hold=0.2, stroke=0.01))
+        own = layers if profile != "beamcart" else {}
+        compiled[profile] = compile_profile(profile, conditions, chain, SURFACES, own, watched)
+    return Plan(SURFACES, compiled, Timing(hold=0.2, stroke=0.01), watched)
 
 
 _BUTTONS = ["pad.south", "pad.east", "pad.north", "pad.hat.left", "keys.kp1", "keys.kp2", "keys.kp9", "mouse.left",
-            "mouse.side", "mouse.middle"]  # fmt: skip
+            "mouse.side", "mouse.middle", "pad.south-touch", "pad.hat.up", "old.south"]  # fmt: skip
 _happenings = st.one_of(
     st.tuples(st.sampled_from(_BUTTONS), st.sampled_from([0, 1])),
     st.tuples(st.sampled_from(_BUTTONS[:4]), st.sampled_from([0, 1])),
-    st.tuples(st.just("pad.trigger-right"), st.sampled_from([0, 0.3, 0.45, 0.5, 0.7, 1])),
-    st.tuples(st.sampled_from(["pad.hat.x", "pad.stick-left.y"]), st.sampled_from([-1, -0.45, 0, 0.45, 1])),
+    st.tuples(st.just("pad.trigger-right"), st.sampled_from([0, 0.3, 0.45, 0.5, 0.7, 0.9, 1])),
+    st.tuples(
+        st.sampled_from(["pad.hat.x", "pad.hat.y", "pad.stick-left.y"]), st.sampled_from([-1, -0.45, 0, 0.45, 1])
+    ),
     st.tuples(st.just("dial.dial"), st.sampled_from([-2, -1, -0.5, 0.5, 1, 3])),
     st.tuples(st.sampled_from(["mouse.wheel", "mouse.motion.x"]), st.sampled_from([-1, 0.25, 2])),
     st.tuples(st.just(FOCUS), st.sampled_from([Focus(app) for app in [*APPS, "other"]])),
     st.tuples(st.sampled_from([UNPLUG, PLUG]), st.sampled_from(sorted(SURFACES))),
-    st.tuples(st.just(KEYBOARD), st.just(("shift",))),
+    st.tuples(st.just(KEYBOARD), st.sampled_from([(), ("shift",), ("rightshift",)])),
 )
 # Gaps on, just under and just over the times that matter, and anything in between.
-_gaps = st.sampled_from([0.0, 0.001, 0.009, 0.01, 0.011, 0.05, 0.199, 0.2, 0.201, 1.0])
+_gaps = st.sampled_from(
+    [0.0, 0.001, 0.009, 0.01, 0.011, 0.02, 0.039, 0.04, 0.041, 0.06, 0.1, 0.199, 0.2, 0.201, 0.25, 1.0]
+)
 
 
 @st.composite
@@ -131,7 +187,8 @@ def performances(draw: st.DrawFn) -> list[Change]:
 
 def at_rest(t: float) -> list[Change]:
     """All controls let go."""
-    return [(t, address, 0) for address in [*_BUTTONS, "pad.trigger-right", "pad.hat.x", "pad.stick-left.y"]]
+    axes = ["pad.trigger-right", "pad.hat.x", "pad.hat.y", "pad.stick-left.y"]
+    return [(t, address, 0) for address in [*_BUTTONS, *axes]]
 
 
 class Witness:

@@ -260,9 +260,19 @@ class Engine:
         return tuple(self._held_keys())
 
     @property
+    def toggled(self) -> tuple[str, ...]:
+        """The keys that stay down until they are toggled again, the profile changes, or everything is lifted."""
+        return tuple(key for holder in self._toggled for key in self._holders.get(holder, ()))
+
+    @property
     def layers(self) -> tuple[str, ...]:
         """The layers that are on, newest last."""
         return tuple(dict.fromkeys(name for name, _ in reversed(self._layers)))[::-1]
+
+    @property
+    def comes_to_rest(self) -> bool:
+        """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
+        return any(due[0] < inf for due in self._all_due(repeats=False))
 
     def _take_in(self) -> None:
         """Puts the press that came the short way among the holders, before anything else happens."""
@@ -877,11 +887,13 @@ class Engine:
                 first = due
         return first
 
-    def _all_due(self) -> Iterator[tuple[float, int, Callable[[float], None]]]:
+    def _all_due(self, repeats: bool = True) -> Iterator[tuple[float, int, Callable[[float], None]]]:
         for press in self._presses.values():
             if press.pending and press.cell.hold is not None:
                 yield press.due, press.order, partial(self._reach_hold, press=press)
         for lane in self._lanes.values():
+            if not repeats and lane[0].loops:
+                continue
             yield lane[0].due, lane[0].order, partial(self._resume, run=lane[0])
         for address, count in self._counts.items():
             yield count.due, count.order, partial(self._settle_count, address=address)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from math import inf
 
 from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
@@ -32,7 +31,7 @@ def rehearse(
         if progress is not None and number % 5000 == 0:
             progress(5000)
     last = t
-    while engine.deadline < inf and engine.deadline <= last + LONGEST_WAIT:
+    while engine.comes_to_rest and engine.deadline <= last + LONGEST_WAIT:
         t = engine.deadline
         yield engine.advance(t)
     yield engine.release_all(t)
