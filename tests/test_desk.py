@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from fenko.cli import cli
 from fenko.core.phrase import parse_phrase
+from fenko.core.rehearsal import rehearse
 from fenko.desk.load import load_desk
 from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem
@@ -74,6 +75,26 @@ def problems(folder: Path) -> list[Problem]:
         (SURFACES + "[profile.a.on.pad]\nsouth = 'ctrl+shfit+z'", 8, 15, 5, "unknown key `shfit`", "shift"),
         (SURFACES + '[profile.a.on.pad]\nsouth = "type \\"a\\" then f55"', 8, 26, 3, "unknown key `f55`", "f5"),
         (SURFACES + "[profile.frames]\n[profile.a.on.pad]\nsouth = 'profile fra'", 9, 18, 3, "unknown profile `fra`", "frames"),
+        (SURFACES + "[profile.a.on.pad]\n'south+eats' = 'x'", 8, 1, 12, "unknown control `eats`", "east"),
+        (SURFACES + "[profile.a.on.pad]\n'south+hat' = 'x'", 8, 1, 11, "cannot be a part of several", None),
+        (SURFACES + "[profile.a.on.pad]\n'south+south' = 'x'", 8, 1, 13, "together with itself", None),
+        (SURFACES + "[profile.a.on.pad]\n'south+east' = 'x'\n'east+south' = 'y'", 9, 1, 12, "bound twice", None),
+        (SURFACES + "[profile.a.on.pad]\ntrigger-left.hafl = 'x'", 8, 14, 4, "unknown gesture `hafl`", "half"),
+        (SURFACES + "[profile.a.on.pad]\nhat.up-lft = 'x'", 8, 5, 6, "no direction `up-lft`", "up-left"),
+        (SURFACES + "[profile.a.on.keypad]\nkp55-x2 = 'x'", 8, 1, 7, "unknown control `kp55-x2`", "kp5"),
+        (SURFACES + "[profile.a.on.pad]\nsouth = 'layer trim'", 8, 16, 4, "unknown layer `trim`", None),
+        (SURFACES + "[profile.a.layer.trim]\n[profile.a.on.pad]\nsouth.tap = 'layer trim'", 9, 14, 10, "nothing would hold the layer", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth.tap = 'a every 90ms'", 8, 16, 5, "over at once", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { in-turn = ['a'] }", 8, 21, 5, "expected 2 values, not 1", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { in-turn = ['a', 'shfit'] }", 8, 28, 5, "unknown key `shfit`", "shift"),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { do = 'a', at-random = ['a', 'b'] }", 8, 1, 5, "two different things", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { in-turn = ['a', 'b'], states = ['on'] }", 8, 42, 6, "leads to one state", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { tap = 'a', timing = { hold = '9s' } }", 8, 40, 4, "out of range", None),
+        (SURFACES + "[profile.a.on.pad]\nsouth = { tap = 'a', timing = { settle = '90ms' } }", 8, 33, 6, "unknown setting `settle`", None),
+        (SURFACES + "[profile.a.layer.trim]\nwhile = 'shft'", 8, 9, 6, "cannot be held", "shift"),
+        (SURFACES + "[profile.a.layer.trim]\nwhile = ['shift', 'pad.hat']", 8, 19, 9, "cannot be held", None),
+        (SURFACES + "[profile.a.layer.once]", 7, 18, 4, "meaning of its own", None),
+        ("[surface.pad]\ndebounce = '2s'", 2, 12, 4, "out of range", None),
         ("[surface.pad\n", 1, 13, 1, "not TOML", None),
         ("a = 1\na = 2\n", 2, 6, 1, "not TOML", None),
     ],
@@ -311,3 +332,83 @@ def test_the_schema_names_every_verb() -> None:
     for text in ("wait 200ms", "profile next", "nothing"):
         assert parse_phrase(text)
         assert text in description
+
+
+def test_all_that_a_hand_can_do_is_said_in_a_desk(make_desk: MakeDesk) -> None:
+    """The whole way: a desk's text, played, does what it says."""
+    desk = load_desk(
+        make_desk(
+            """
+            [surface.pad]
+            kind = "gamepad"
+            debounce = "5ms"
+            timing = { double = "100ms" }
+            names = { shoulder-left = "left-one" }
+            [surface.keypad]
+            kind = "keypad"
+            names = { kp0 = "zero" }
+            [profile.base]
+            timing = { hold = "400ms" }
+            [profile.base.on.pad]
+            north = { tap = "m", double = { do = "d", timing = { hold = "90ms" } }, timing = { chord = "20ms" } }
+            "shoulder-left+west" = "ctrl+s"
+            west = { in-turn = ["a", "b"], states = ["Muted", "Live"], label = "Microphone" }
+            trigger-right.full = "f"
+            hat.up-left = "u"
+            east = "layer deep"
+            [profile.base.on.keypad]
+            zero-x2 = "z"
+            [profile.base.layer.deep.on.pad]
+            south = "s"
+            [profile.base.layer.coarse]
+            while = ["shift", "pad.left-one"]
+            """
+        )
+    )
+    profile = desk.plan.profiles["base"]
+    north = profile.table["pad.north"]
+    assert north.timing is not None
+    assert (north.timing.hold, north.timing.double, north.timing.chord) == (0.09, 0.1, 0.02)
+    assert profile.table["pad.left-one+west"].members == ("pad.left-one", "pad.west")
+    assert profile.table["pad.west"].press is not None and profile.table["pad.west"].press.states == ("Muted", "Live")
+    assert {"pad.trigger-right.full", "pad.hat.up-left"} <= set(profile.table)
+    assert profile.tables.bursts["keypad.zero"][2].address == "keypad.zero-x2"
+    assert profile.layers["coarse"].held == ("shift", "pad.left-one")
+    assert desk.plan.watched == {"pad.left-one"}
+    assert desk.plan.surfaces["pad"].debounce == 0.005
+    played = [
+        (1.0, "pad.east", 1), (1.1, "pad.south", 1), (1.2, "pad.south", 0), (1.3, "pad.east", 0),
+        (2.0, "pad.west", 1), (2.01, "pad.left-one", 1), (2.2, "pad.west", 0), (2.2, "pad.left-one", 0),
+        (3.0, "keypad.zero", 1), (3.0, "keypad.zero", 0), (3.01, "keypad.zero", 1), (3.01, "keypad.zero", 0),
+    ]  # fmt: skip
+    sent = [effect[3] for effects in rehearse(desk.plan, played) for effect in effects if effect[2] == "down"]
+    assert sent == ["s", "ctrl", "s", "z"]
+
+
+def test_layers_of_what_a_profile_extends_lie_under_its_own(make_desk: MakeDesk) -> None:
+    desk = load_desk(
+        make_desk(
+            SURFACES
+            + """
+            [profile.base.layer.trim]
+            while = "alt"
+            [profile.base.layer.trim.on.pad]
+            south = "a"
+            east = "b"
+            [profile.frames]
+            extends = "editing"
+            [profile.frames.on.pad]
+            north = "layer trim"
+            [profile.frames.layer.trim.on.pad]
+            south = "c"
+            [profile.editing.layer.trim]
+            while = "shift"
+            """
+        )
+    )
+    layer = desk.plan.profiles["frames"].layers["trim"]
+    assert (layer.held, [level.name for level in layer.levels]) == (
+        ("shift",),
+        ["base/trim", "editing/trim", "frames/trim"],
+    )
+    assert desk.plan.profiles["base"].layers["trim"].held == ("alt",)

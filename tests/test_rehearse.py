@@ -132,6 +132,18 @@ def test_a_long_take_is_rehearsed_in_reasonable_time(fenko: Run, make_desk: Make
     assert done.stdout.count("\n") == 400_000
 
 
+def test_one_more_scene_shows_every_other_gesture(fenko: Run) -> None:
+    take = DEMO / "takes/more.jsonl"
+    done = fenko("rehearse", take, "--desk", DEMO, "--format", "jsonl")
+    effects = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [effect["state"] for effect in effects if effect["act"] == "state"] == ["Muted", "Live", "Muted"]
+    assert [effect["on"] for effect in effects if effect["act"] == "layer"] == [True, False]
+    table = fenko("rehearse", take, "--desk", DEMO).stdout
+    for shown in ("stick-right-press double", "select+start press", "kp0-x2 press", "dial.right fast", "hat.down-left",
+                  "frames/trim", "button left↓", "→ Live"):  # fmt: skip
+        assert shown in table, shown
+
+
 def test_the_demos_take_is_the_same_each_time(fenko: Run) -> None:
     take = DEMO / "takes/evening.jsonl"
     first, second = (fenko("rehearse", take, "--desk", DEMO, "--format", "jsonl").stdout for _ in range(2))

@@ -70,13 +70,13 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
 
 def _summary(desk: Desk, found: int) -> str:
     plan = desk.plan
-    bindings = sum(
-        1
+    levels = {
+        level.name: level
         for profile in plan.profiles.values()
-        for cell in profile.table.values()
-        if cell.profile == profile.name
-        for _ in cell.gestures()
-    )
+        for level in (*profile.levels, *(level for layer in profile.layers.values() for level in layer.levels))
+    }
+    cells = [cell for level in levels.values() for owned in level.controls.values() for cell in owned]
+    bindings = sum(1 for cell in cells for _ in cell.gestures())
     profiles = sum(1 for name in plan.profiles if name != BASE)
     parts = (
         _count(len(plan.surfaces), "surface"),

@@ -15,7 +15,7 @@ from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
 from fenko.desk.problems import width
 
-_COLUMNS = (9, 28, 10, 42)  # time, gesture, profile, binding; what is sent takes the rest
+_COLUMNS = (9, 28, 14, 42)  # time, gesture, profile, binding; what is sent takes the rest
 
 
 class Action(Struct, frozen=True):
@@ -123,6 +123,10 @@ def _describe(effect: Effect) -> str:
             return f"{act} {values[0]:g} {values[1]:g}"
         case "fenko", "profile":
             return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "bright_magenta")
+        case "fenko", "layer":
+            return colour(f"→ layer {values[0]}" if values[1] else f"layer {values[0]} →", "bright_magenta")
+        case "fenko", "state":
+            return colour(f"→ {values[1]}", "bright_magenta")
         case "fenko", "pause":
             return colour("→ paused" if values[0] else "→ running again", "bright_yellow")
         case _:
@@ -132,7 +136,7 @@ def _describe(effect: Effect) -> str:
 def _shown(binding: Binding | None) -> str:
     if binding is None:
         return "not bound, handed on"
-    phrase = str(binding.phrase)
+    phrase = " or ".join(map(str, binding.phrases))
     return f"{binding.label} · {phrase}" if binding.label else phrase
 
 

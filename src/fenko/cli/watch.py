@@ -20,6 +20,7 @@ from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option
 from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
+from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Focus, Plan
 from fenko.core.words import nearest, reason
 from fenko.desk.descriptions import Catalogue
@@ -200,9 +201,10 @@ class _Watcher:
             return ""
         address = f"{row.surface}.{row.control}"
         shape = self._plan.surfaces[row.surface].shape(row.control)
-        parts = shape.directions if shape and shape.directions else ("",)
+        parts = shape.cells if shape and shape.cells else ("",)
+        pushed = [f"{part}.{far}".lstrip(".") for part in parts for far in THRESHOLDS] if shape and shape.axes else []
         found = []
-        for part in parts:
+        for part in (*parts, *pushed):
             cell = self._profile.table.get(f"{address}.{part}" if part else address)
             for gesture, binding in cell.gestures() if cell else ():
                 which = " ".join(word for word in (part, "" if gesture == "press" else gesture) if word)

@@ -27,6 +27,8 @@ EFFECTS: dict[tuple[str, str], tuple[str, ...]] = {
     ("pointer", "move"): ("dx", "dy"),  # pixels, y grows downwards
     ("pointer", "scroll"): ("dx", "dy"),  # lines, to the right and downwards
     ("fenko", "profile"): ("name", "by"),  # by: focus or hand
+    ("fenko", "layer"): ("name", "on"),
+    ("fenko", "state"): ("control", "state"),  # of a binding that does several things in turn
     ("fenko", "pause"): ("on",),
 }
 

@@ -67,8 +67,8 @@ class Spot(Struct, frozen=True):
             return "sends nothing: the thing deals with it inside, so it cannot be bound"
         if burst is not None:
             return (
-                f"sends `{burst[0]}` {burst[1]} times at once; to everything that knows no bursts it is "
-                f"{burst[1]} presses of `{burst[0]}`"
+                f"sends `{burst[0]}` {burst[1]} times at once: bind it as `{self.control}`; where that is not bound, "
+                f"it is {burst[1]} presses of `{burst[0]}`"
             )
         if self.sends is not None and len(self.sends) == 1:
             return f"sends the same as `{self.sends[0]}`: the two cannot be told apart, and do the same"
@@ -90,11 +90,7 @@ class Description(Struct, frozen=True):
     @property
     def names(self) -> dict[str, str]:
         """Its own names of controls, to the kernel's; only of those that arrive as themselves."""
-        return {
-            spot.name: spot.control
-            for spot in self.spots
-            if spot.name and spot.sends is None and burst_of(spot.control) is None
-        }
+        return {spot.name: spot.control for spot in self.spots if spot.name and spot.sends is None}
 
     def laid_out(self, others: Iterable[str] = ()) -> Description:
         """The same with a place for every control, also for `others` that it does not mention: those without a place

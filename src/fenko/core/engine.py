@@ -787,7 +787,15 @@ class Engine:
             self._detents, self._toggled,
         ):  # fmt: skip
             state.clear()
+        # What hands still hold is known, and silent.
+        for lean in self._leans.values():
+            lean.due, lean.applied = inf, sorted(lean.pushed)
+        for address, edge in self._edges.items():
+            if edge.due < inf:
+                edge.due, edge.applied = inf, edge.raw
+                (self._down.add if edge.raw else self._down.discard)(address)
         self._set_layers(t, [on for on in self._layers if on[1] == _WHILE])
+        self._watch(t)
 
     def _held_keys(self) -> list[str]:
         return list(dict.fromkeys(key for held in self._holders.values() for key in held))

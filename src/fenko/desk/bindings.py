@@ -1,37 +1,58 @@
-"""Reads what stands under a profile's `on`: controls, their directions and gestures, and the phrases."""
+"""Reads what stands under the `on` of a profile or layer: controls, their directions and gestures, and the phrases."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from typing import Any
 
-from msgspec import UNSET
+from msgspec import Struct, UnsetType, structs
 
-from fenko.core.controls import KINDS, SHAPED, Shape
-from fenko.core.phrase import PROFILE_WORDS, Phrase, PhraseError, Profile, parse_phrase
-from fenko.core.plan import GESTURES, Binding, Cell, Level, Surface
-from fenko.core.words import nearest
+from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
+from fenko.core.phrase import PROFILE_WORDS, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
+from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
+from fenko.core.words import nearest, parse_time
 from fenko.desk.locate import Path
-from fenko.desk.model import BindingFile
+from fenko.desk.model import TIMING_RANGES, BindingFile, TimingFile
 from fenko.desk.sources import Sources
 from fenko.desk.structure import fields, read
 
-_BINDING_FIELDS = frozenset(fields(BindingFile))
+_BINDING_FIELDS = frozenset(fields(BindingFile)) - {"timing"}
+_HELD_GESTURES = ("press", "hold")
+
+
+class Scope(Struct, frozen=True):
+    """Where bindings stand: the profile or layer, what phrases there may name, and the times of the profile."""
+
+    name: str
+    path: Path
+    layers: frozenset[str] = frozenset()
+    timing: tuple[dict[str, float], ...] = ()
 
 
 class BindingReader:
-    """Reads the bindings of all profiles of one desk; every fault goes to `sources`."""
+    """Reads the bindings of all profiles of one desk; every fault goes to `sources`. `times` are those of the desk, and
+    those of each surface by its name."""
 
-    def __init__(self, sources: Sources, surfaces: dict[str, Surface], profiles: set[str]) -> None:
+    def __init__(
+        self,
+        sources: Sources,
+        surfaces: dict[str, Surface],
+        profiles: set[str],
+        desk_timing: Timing,
+        surface_times: dict[str, dict[str, float]],
+    ) -> None:
         self.sources = sources
         self.surfaces = surfaces
         self.profiles = profiles
         self.phrases: list[tuple[Path, Phrase]] = []
         self._plain: dict[str, Binding] = {}
+        self._desk_timing = desk_timing
+        self._surface_times = surface_times
 
-    def level(self, profile: str, on: dict[str, Any]) -> Level:
-        """The profile's own bindings."""
+    def level(self, scope: Scope, on: dict[str, Any]) -> Level:
+        """The bindings of one profile or layer alone."""
         controls: dict[str, tuple[Cell, ...]] = {}
-        top: Path = ("profile", profile, "on")
+        top: Path = (*scope.path, "on")
         for surface_name, entries in on.items():
             surface = self.surfaces.get(surface_name)
             if surface is None:
@@ -43,115 +64,139 @@ class BindingReader:
                 continue  # already noted as not being a table
             for control, value in entries.items():
                 path = (*top, surface_name, control)
-                shape = surface.shape(control)
-                if shape is None or not shape.bindable:
-                    self._unknown_control(path, surface, control)
+                found = self._members(path, surface, control)
+                if found is None:
                     continue
-                own = surface.own_name(surface.kernel_name(control) or control)
-                address = f"{surface_name}.{own}"
+                address, members, shape = found
                 if address in controls:
+                    own = address.partition(".")[2]
                     self._fault(path, f"`{own}` is bound twice in this profile", None, None, at_key=True)
                     continue
-                controls[address] = self._control(path, profile, address, shape, value)
-        return Level(profile, controls)
+                reader = _ControlReader(self, scope, surface, address, members)
+                controls[address] = reader.control(path, shape, value)
+        return Level(scope.name, controls)
 
-    def _control(self, path: Path, profile: str, address: str, shape: Shape, value: Any) -> tuple[Cell, ...]:
-        if not shape.directions:
-            return (self._cell(path, profile, address, shape, value),)
-        example = f"{path[-1]}.{shape.directions[0]}"
-        cells = {direction: Cell(f"{address}.{direction}", profile) for direction in shape.directions}
-        if not isinstance(value, dict) or "do" in value:
-            self._fault(path, f"a {shape.name} is bound by direction", f"`{example}`", None)
-            return ()
-        for direction, entry in value.items():
-            sub = (*path, direction)
-            if direction not in shape.directions:
-                hint = nearest(direction, shape.directions)
-                self._fault(
-                    sub,
-                    f"a {shape.name} has no direction `{direction}`",
-                    _some(shape.directions),
-                    hint,
-                    at_key=True,
+    def _members(self, path: Path, surface: Surface, control: str) -> tuple[str, tuple[str, ...], Shape] | None:
+        """The address of a control or of a chord, the members of the chord, and the shape; None, noted, if there is no
+        such control."""
+        names = control.split("+")
+        owns: list[str] = []
+        shape = BUTTON
+        for name in names:
+            whole, _, direction = name.partition(".")
+            shape_here = surface.shape(whole)
+            if shape_here is None or not shape_here.bindable:
+                self._unknown_control(path, surface, whole)
+                return None
+            if len(names) > 1 and (shape_here.turns or (direction or None) not in (shape_here.cells or (None,))):
+                what = f"`{name}` cannot be a part of several at once"
+                expected = (
+                    f"`{whole}.{shape_here.cells[0]}`" if shape_here.cells and not shape_here.turns else "buttons"
                 )
-                continue
-            cells[direction] = self._cell(sub, profile, f"{address}.{direction}", shape, entry)
-        return tuple(cells.values())
+                self._fault(path, what, expected, None, at_key=True)
+                return None
+            own = surface.own_name(surface.kernel_name(whole) or whole)
+            owns.append(f"{own}.{direction}" if direction else own)
+            shape = shape_here
+        if len(names) == 1:
+            return f"{surface.name}.{owns[0]}", (), shape
+        if len(set(owns)) < len(owns):
+            self._fault(path, "a control cannot be pressed together with itself", None, None, at_key=True)
+            return None
+        # A point would end the control's name, and a direction begin, so parts of sticks and hats are written together.
+        members = tuple(f"{surface.name}.{own}" for own in sorted(owns))
+        return f"{surface.name}.{'+'.join(sorted(own.replace('.', '-') for own in owns))}", members, BUTTON
 
-    def _cell(self, path: Path, profile: str, address: str, shape: Shape, value: Any) -> Cell:
+    def timing(self, surface: str, *closer: dict[str, float]) -> Timing | None:
+        """The times that hold for a binding on a surface; None where they are those of the desk."""
+        times: dict[str, float] = {}
+        for found in (self._surface_times.get(surface, {}), *closer):
+            times |= found
+        return structs.replace(self._desk_timing, **times) if times else None
+
+    # --- Phrases ---
+
+    def binding(self, path: Path, value: Any, scope: Scope, held: bool) -> Binding | None:
+        """A phrase, or a binding written out. `held`: its gesture has a release."""
         if isinstance(value, str):
-            return Cell(address, profile, self._phrase_binding(path, value))
-        if not isinstance(value, dict):
-            self._fault(path, "this binds nothing", "a phrase, a table with `do`, or a table of gestures", None)
-            return Cell(address, profile)
-        if not value:
-            self._fault(path, "this binds nothing", "a phrase; `nothing` does nothing on purpose", "nothing")
-            return Cell(address, profile)
-        if _BINDING_FIELDS & value.keys():
-            return Cell(address, profile, self._table_binding(path, value))
-        gestures: dict[str, Any] = {}
-        for gesture, entry in value.items():
-            sub = (*path, gesture)
-            if gesture not in GESTURES:
-                self._fault(
-                    sub,
-                    f"unknown gesture `{gesture}`",
-                    _some(GESTURES),
-                    nearest(gesture, GESTURES),
-                    at_key=True,
-                )
-            elif shape.turns and gesture != "press":
-                self._fault(sub, f"a {shape.name} turns by steps; it has no {gesture}", "a phrase", None, at_key=True)
-            elif isinstance(entry, str):
-                gestures[gesture] = self._phrase_binding(sub, entry)
-            elif isinstance(entry, dict):
-                gestures[gesture] = self._table_binding(sub, entry)
-            else:
-                self._fault(sub, "this binds nothing", "a phrase, or a table with `do`", None)
-        return Cell(address, profile, **gestures)
+            return self._phrase_binding(path, value, scope, held)
+        if isinstance(value, dict):
+            return self._table_binding(path, value, scope, held)
+        self._fault(path, "this binds nothing", "a phrase, or a table with `do`", None)
+        return None
 
-    def _table_binding(self, path: Path, value: dict[str, Any]) -> Binding | None:
+    def _table_binding(self, path: Path, value: dict[str, Any], scope: Scope, held: bool) -> Binding | None:
         written = read(self.sources, path, value, BindingFile)
         if written is None:
             return None
-        phrase = self._phrase((*path, "do"), written.do)
+        ways = [name for name in ("do", "in-turn", "at-random") if name in value]
+        if len(ways) != 1:
+            message = "`do` is missing" if not ways else f"`{ways[0]}` and `{ways[1]}` are two different things"
+            self._fault(path, message, "one of do, in-turn and at-random", None, at_key=True)
+            return None
+        several = value[ways[0]]
+        texts = [((*path, "do"), several)] if isinstance(several, str) else [
+            ((*path, ways[0], number), text) for number, text in enumerate(several)
+        ]  # fmt: skip
+        phrases = [self._phrase(place, text, scope, held) for place, text in texts]
+        known = [phrase for phrase in phrases if phrase is not None]
+        if len(known) < len(phrases):
+            return None
+        self.phrases += [(place, phrase) for (place, _), phrase in zip(texts, known, strict=True)]
+        states = tuple(written.states or ())
+        if states and (ways[0] != "in-turn" or len(states) != len(known)):
+            self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
+        label, colour, icon, note, group = (
+            text or None for text in (written.label, written.colour, written.icon, written.note, written.group)
+        )
+        at_random = ways[0] == "at-random"
+        return Binding(known[0], label, colour, icon, note, tuple(known[1:]), at_random, states, group)
+
+    def _phrase_binding(self, path: Path, text: str, scope: Scope, held: bool) -> Binding | None:
+        phrase = self._phrase(path, text, scope, held)
         if phrase is None:
             return None
-        self.phrases.append(((*path, "do"), phrase))
-        label, colour, icon, note = (
-            None if text is UNSET else text for text in (written.label, written.colour, written.icon, written.note)
-        )
-        return Binding(phrase, label, colour, icon, note)
-
-    def _phrase_binding(self, path: Path, text: str) -> Binding | None:
+        self.phrases.append((path, phrase))
         binding = self._plain.get(text)
         if binding is None:
-            phrase = self._phrase(path, text)
-            if phrase is None:
-                return None
             binding = self._plain[text] = Binding(phrase)
-        self.phrases.append((path, binding.phrase))
         return binding
 
-    def _phrase(self, path: Path, text: str) -> Phrase | None:
+    def _phrase(self, path: Path, text: str, scope: Scope, held: bool) -> Phrase | None:
         try:
             phrase = parse_phrase(text)
         except PhraseError as why:
             self.sources.add(path, str(why), part=(why.offset, why.length), nearest=why.hint)
             return None
-        for step in phrase.steps:
-            if isinstance(step, Profile) and step.name not in self.profiles and step.name not in PROFILE_WORDS:
-                at = text.find(step.name, text.find("profile"))
-                known = sorted(self.profiles)
-                self.sources.add(
-                    path,
-                    f"unknown profile `{step.name}`",
-                    part=(at, len(step.name)),
-                    expected=_some([*known, *PROFILE_WORDS]),
-                    nearest=nearest(step.name, [*known, *PROFILE_WORDS]),
-                )
-                return None
-        return phrase
+        return phrase if all([self._step(path, text, step, scope, held) for step in phrase.steps]) else None
+
+    def _step(self, path: Path, text: str, step: Step, scope: Scope, held: bool) -> bool:
+        """Whether what a step names is there, and can be done with such a gesture."""
+        if isinstance(step, Profile) and step.name not in (*self.profiles, *PROFILE_WORDS):
+            self._unknown_in(path, text, "profile", step.name, [*sorted(self.profiles), *PROFILE_WORDS])
+            return False
+        if isinstance(step, Layer):
+            if step.name not in scope.layers:
+                self._unknown_in(path, text, "layer", step.name, sorted(scope.layers))
+                return False
+            if not step.mode and not held:
+                part = (text.find("layer"), len(f"layer {step.name}"))
+                message = "this gesture is over at once, so nothing would hold the layer"
+                expected = f"`layer {step.name} once`, `layer {step.name} locked`, or another gesture"
+                self.sources.add(path, message, part=part, expected=expected)
+                return False
+        if isinstance(step, Keys) and step.every is not None and step.times == 1 and not held:
+            message = "this gesture is over at once; without `xN` the keys repeat while a control is held"
+            part = (text.find("every"), 5)
+            self.sources.add(path, message, part=part, expected=f"a number of times, such as `x5 {text[part[0] :]}`")
+            return False
+        return True
+
+    def _unknown_in(self, path: Path, text: str, verb: str, name: str, known: list[str]) -> None:
+        at = text.find(name, text.find(verb) + len(verb))
+        expected = _some(known) or f"a {verb} of this profile; it has none"
+        message = f"unknown {verb} `{name}`"
+        self.sources.add(path, message, part=(at, len(name)), expected=expected, nearest=nearest(name, known))
 
     def _unknown_control(self, path: Path, surface: Surface, control: str) -> None:
         known = KINDS[surface.kind] - {"motion"}
@@ -167,6 +212,121 @@ class BindingReader:
         self.sources.add(path, message, at_key=at_key, expected=expected, nearest=hint)
 
 
-def _some(words: Any) -> str:
+class _ControlReader:
+    """Reads all that stands under one control, or chord, of one profile or layer."""
+
+    def __init__(
+        self, reader: BindingReader, scope: Scope, surface: Surface, address: str, members: tuple[str, ...]
+    ) -> None:
+        self._reader = reader
+        self._scope = scope
+        self._surface = surface
+        self._address = address
+        self._members = members
+        self._sources = reader.sources
+
+    def control(self, path: Path, shape: Shape, value: Any) -> tuple[Cell, ...]:
+        """The cells of the control; those that are not mentioned are owned too, and empty."""
+        if not shape.cells:
+            return tuple(self._cells(path, self._address, shape, value))
+        cells = {
+            f"{self._address}.{part}": Cell(f"{self._address}.{part}", self._scope.name) for part in shape.directions
+        }
+        if not isinstance(value, dict) or "do" in value:
+            example = f"`{path[-1]}.{shape.directions[0]}`"
+            self._sources.add(path, f"a {shape.name} is bound by direction", expected=example)
+            return ()
+        for direction, entry in value.items():
+            if direction not in shape.cells:
+                self._sources.add(
+                    (*path, direction), f"a {shape.name} has no direction `{direction}`", at_key=True,
+                    expected=_some(shape.cells), nearest=nearest(direction, shape.cells),
+                )  # fmt: skip
+                continue
+            for cell in self._cells((*path, direction), f"{self._address}.{direction}", shape, entry, direction):
+                cells[cell.address] = cell
+        return tuple(cells.values())
+
+    def _cells(self, path: Path, address: str, shape: Shape, value: Any, direction: str = "") -> Iterator[Cell]:
+        """The cell at an address, and those of its thresholds."""
+        gestures: dict[str, Any] = {}
+        known = TURN_GESTURES if shape.turns else GESTURES
+        analogue = bool(shape.axes) and direction not in shape.diagonals
+        times: dict[str, float] = {}
+        if not isinstance(value, dict) or _BINDING_FIELDS & value.keys():
+            gestures["press"] = self._gesture(path, "press", value, times)
+        elif not value:
+            self._sources.add(
+                path, "this binds nothing", expected="a phrase; `nothing` does nothing on purpose", nearest="nothing"
+            )
+        else:
+            if "timing" in value:
+                times |= read_times(self._sources, (*path, "timing"), value["timing"])
+            for gesture, entry in value.items():
+                sub = (*path, gesture)
+                if gesture == "timing":
+                    continue
+                if analogue and gesture in THRESHOLDS:
+                    yield from self._cells(sub, f"{address}.{gesture}", BUTTON, entry)
+                elif gesture in known:
+                    gestures[gesture] = self._gesture(sub, gesture, entry, times)
+                else:
+                    self._unknown_gesture(sub, gesture, shape, (*known, *(THRESHOLDS if analogue else ())))
+        timing = self._reader.timing(self._surface.name, *self._scope.timing, times)
+        yield Cell(address, self._scope.name, timing=timing, members=self._members, **gestures)
+
+    def _gesture(self, path: Path, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
+        held = gesture in _HELD_GESTURES and not self._turns()
+        if isinstance(value, dict) and isinstance(value.get("timing"), dict):
+            times |= read_times(self._sources, (*path, "timing"), value["timing"], checked=True)
+        if not isinstance(value, str | dict):
+            self._sources.add(
+                path, "this binds nothing", expected="a phrase, a table with `do`, or a table of gestures"
+            )
+            return None
+        return self._reader.binding(path, value, self._scope, held)
+
+    def _turns(self) -> bool:
+        shape = self._surface.shape(self._address.partition(".")[2])
+        return shape is not None and shape.turns is not None
+
+    def _unknown_gesture(self, path: Path, gesture: str, shape: Shape, known: tuple[str, ...]) -> None:
+        if shape.turns and gesture in GESTURES:
+            message = f"a {shape.name} turns by steps; it has no {gesture}"
+            self._sources.add(path, message, at_key=True, expected=_some(known))
+            return
+        hint = nearest(gesture, known)
+        self._sources.add(path, f"unknown gesture `{gesture}`", at_key=True, expected=_some(known), nearest=hint)
+
+
+def read_times(
+    sources: Sources, path: Path, table: Any, kind: type[TimingFile] = TimingFile, checked: bool = False
+) -> dict[str, float]:
+    """The times of a `timing` table in seconds, without those that are faulty, which is noted. `checked`: its structure
+    has been looked at already."""
+    if not checked:
+        read(sources, path, table, kind)
+    times: dict[str, float] = {}
+    for name, text in table.items() if isinstance(table, dict) else ():
+        if name in fields(kind) and isinstance(text, str) and (found := read_time(sources, (*path, name), text, *TIMING_RANGES[name])) is not None:  # fmt: skip
+            times[name] = found
+    return times
+
+
+def read_time(sources: Sources, path: Path, text: Any, least: float, most: float) -> float | None:
+    """A time within its range; None, which is noted or has been, for anything else."""
+    if isinstance(text, UnsetType) or not isinstance(text, str):
+        return None
+    try:
+        seconds = parse_time(text)
+    except ValueError:
+        return None  # noted with the structure
+    if not least <= seconds <= most:
+        sources.add(path, f"`{text}` is out of range", expected=f"{least:g}s to {most:g}s")
+        return None
+    return seconds
+
+
+def _some(words: Iterable[str]) -> str:
     words = list(words)
     return ", ".join(words[:12]) + (" …" if len(words) > 12 else "")

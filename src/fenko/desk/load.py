@@ -11,10 +11,11 @@ from msgspec import Struct
 
 from fenko.core.controls import KINDS, names_another
 from fenko.core.descriptions import Description
-from fenko.core.phrase import PROFILE_WORDS, Phrase
+from fenko.core.phrase import LAYER_MODES, PROFILE_WORDS, Phrase
 from fenko.core.plan import (
     BASE,
     Condition,
+    Layer,
     Level,
     Plan,
     Profile,
@@ -23,11 +24,11 @@ from fenko.core.plan import (
     compile_pattern,
     compile_profile,
 )
-from fenko.core.words import nearest, parse_time
-from fenko.desk.bindings import BindingReader
+from fenko.core.words import nearest
+from fenko.desk.bindings import BindingReader, Scope, read_time, read_times
 from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.locate import Path
-from fenko.desk.model import TIMING_RANGES, DeskFile, OutputFile, When
+from fenko.desk.model import MOST_DEBOUNCE, DeskFile, DeskTimingFile, OutputFile, When
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
@@ -63,9 +64,13 @@ def load_desk(folder: FilePath) -> Desk:
     known_before = len(sources.problems)
     file = read(sources, (), data, DeskFile)
     surfaces = _surfaces(sources, _table(data, "surface"))
-    timing = _timing(sources, _table(data, "timing"))
-    reader = BindingReader(sources, surfaces, {*_table(data, "profile"), BASE})
-    profiles = _profiles(sources, _table(data, "profile"), surfaces, reader)
+    timing = Timing(**read_times(sources, ("timing",), _table(data, "timing"), DeskTimingFile, checked=True))
+    surface_times = {
+        name: read_times(sources, ("surface", name, "timing"), _table(entry, "timing"), checked=True)
+        for name, entry in _table(data, "surface").items()
+    }
+    reader = BindingReader(sources, surfaces, {*_table(data, "profile"), BASE}, timing, surface_times)
+    profiles, watched = _profiles(sources, _table(data, "profile"), surfaces, reader)
     if file is None or sources.problems:
         problems = sources.problems if known_before == 0 else _without_echoes(sources.problems)
         raise DeskError(sorted(set(problems)))
@@ -74,7 +79,7 @@ def load_desk(folder: FilePath) -> Desk:
     return Desk(
         folder=sources.folder,
         name=file.name or sources.folder.resolve().name,
-        plan=Plan(surfaces, profiles, timing),
+        plan=Plan(surfaces, profiles, timing, watched),
         links={
             name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
             for name, entry in entries.items()
@@ -113,7 +118,9 @@ def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:
         names = {own: kernel for own, kernel in names.items() if kernel not in written}
         names |= {own: kernel for kernel, own in written.items()}
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
-        surfaces[name] = Surface(name, kind, passes, names)
+        debounce = entry.get("debounce") if isinstance(entry, dict) else None
+        seconds = read_time(sources, ("surface", name, "debounce"), debounce, 0.0, MOST_DEBOUNCE)
+        surfaces[name] = Surface(name, kind, passes, names, seconds or 0.0)
         links = entry.get("links", []) if isinstance(entry, dict) else []
         for number, link in enumerate(links if isinstance(links, list) else []):
             if not isinstance(link, str):
@@ -162,25 +169,17 @@ def _check_names(
         seen.setdefault(own, kernel)
 
 
-def _timing(sources: Sources, table: dict[str, Any]) -> Timing:
-    times: dict[str, float] = {}
-    for name, (least, most) in TIMING_RANGES.items():
-        text = table.get(name)
-        if not isinstance(text, str):
-            continue
-        try:
-            times[name] = parse_time(text)
-        except ValueError:
-            continue  # noted with the structure
-        if not least <= times[name] <= most:
-            sources.add(("timing", name), f"`{text}` is out of range", expected=f"{least:g}s to {most:g}s")
-    return Timing(**times)
-
-
 def _profiles(
     sources: Sources, table: dict[str, Any], surfaces: dict[str, Surface], reader: BindingReader
-) -> dict[str, Profile]:
+) -> tuple[dict[str, Profile], frozenset[str]]:
+    """All profiles, and the cells that the `while` of a layer names."""
+    chains = {name: _chain(sources, table, name) for name in {BASE: None, **table}}
+    times = {
+        name: read_times(sources, ("profile", name, "timing"), _table(entry, "timing"), checked=True)
+        for name, entry in table.items()
+    }
     levels: dict[str, Level] = {BASE: Level(BASE, {})}
+    layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]] = {}
     conditions: dict[str, tuple[Condition, ...]] = {}
     for name, entry in table.items():
         path = ("profile", name)
@@ -189,13 +188,74 @@ def _profiles(
         if name == BASE:
             for key in {"when", "extends"} & entry.keys() if isinstance(entry, dict) else ():
                 sources.add((*path, key), f"`base` lies under every profile and takes no `{key}`", at_key=True)
-        levels[name] = reader.level(name, _table(entry, "on"))
+        known = frozenset(layer for link in chains[name] for layer in _table(table.get(link), "layer"))
+        closer = tuple(times[link] for link in chains[name] if link in times)
+        levels[name] = reader.level(Scope(name, path, known, closer), _table(entry, "on"))
+        layers[name] = {}
+        for layer, layer_entry in _table(entry, "layer").items():
+            place = (*path, "layer", layer)
+            if layer in LAYER_MODES:
+                sources.add(
+                    place, f"`{layer}` has a meaning of its own in phrases", at_key=True, expected="another name"
+                )
+            scope = Scope(f"{name}/{layer}", place, known, closer)
+            level = reader.level(scope, _table(layer_entry, "on"))
+            layers[name][layer] = (level, _while(sources, (*place, "while"), layer_entry, surfaces))
         conditions[name] = tuple(_conditions(sources, name, entry))
-    compiled: dict[str, Profile] = {}
-    for name in levels:
-        chain = [levels[link] for link in _chain(sources, table, name)]
-        compiled[name] = compile_profile(name, conditions.get(name, ()), chain, surfaces)
-    return compiled
+    stacked = {name: _stacked(layers, chain) for name, chain in chains.items()}
+    watched = frozenset(
+        held for own in stacked.values() for layer in own.values() for held in layer.held if "." in held
+    )
+    compiled = {
+        name: compile_profile(
+            name, conditions.get(name, ()), [levels[link] for link in chains[name]], surfaces, stacked[name], watched
+        )
+        for name in levels
+    }
+    return compiled, watched
+
+
+def _stacked(layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]], chain: list[str]) -> dict[str, Layer]:
+    """The layers of a profile: of one that several levels define, the highest lies on top and says when it is on."""
+    found: dict[str, Layer] = {}
+    for link in chain:
+        for name, (level, held) in layers.get(link, {}).items():
+            below = found.get(name, Layer(()))
+            found[name] = Layer((*below.levels, level), below.held if held is None else held)
+    return found
+
+
+_WHILE_MODIFIERS = ("ctrl", "alt", "shift", "super")
+
+
+def _while(sources: Sources, path: Path, entry: Any, surfaces: dict[str, Surface]) -> tuple[str, ...] | None:
+    """What has to be held for a layer: modifiers and cells; None where the layer does not say."""
+    value = entry.get("while") if isinstance(entry, dict) else None
+    several = isinstance(value, list)
+    if not isinstance(value, str | list):
+        return None
+    found: list[str] = []
+    for number, text in enumerate(value if isinstance(value, list) else [value]):
+        place = (*path, number) if several else path
+        if not isinstance(text, str):
+            continue
+        if text in _WHILE_MODIFIERS:
+            found.append(text)
+            continue
+        name, _, control = text.partition(".")
+        control, _, direction = control.partition(".")
+        surface = surfaces.get(name)
+        shape = surface.shape(control) if surface is not None else None
+        if surface is None or shape is None or (direction or None) not in (shape.cells or (None,)) or shape.turns:
+            known = [*_WHILE_MODIFIERS, *(f"{one}.{own}" for one, surface in surfaces.items() for own in surface.names)]
+            expected = f"{', '.join(_WHILE_MODIFIERS)}, or a control that can be held, as SURFACE.CONTROL"
+            sources.add(place, f"`{text}` cannot be held", expected=expected, nearest=nearest(text, known))
+            continue
+        own = surface.own_name(surface.kernel_name(control) or control)
+        found.append(f"{name}.{own}.{direction}" if direction else f"{name}.{own}")
+    if value == []:
+        sources.add(path, "nothing in this list has to be held, so the layer would always be on")
+    return tuple(dict.fromkeys(found))
 
 
 def _chain(sources: Sources, table: dict[str, Any], name: str) -> list[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal, get_args
 
+import msgspec
 from msgspec import UNSET, Meta, Struct, UnsetType
 
 from fenko.core.controls import KINDS
@@ -48,6 +49,82 @@ LinkText = Annotated[
 ]
 KindText = Literal["gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"]
 assert set(get_args(KindText)) == set(KINDS)
+
+
+class TimingFile(File):
+    """Times; those closest to a binding hold: its own, its control's, the profile's, the surface's, the desk's."""
+
+    hold: (
+        Annotated[
+            TimeText,
+            Meta(description="From a press to its hold; shorter is a tap. 50ms to 5s. Default: 220ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    double: (
+        Annotated[
+            TimeText,
+            Meta(description="From a release to the press that makes it a double. 50ms to 2s. Default: 250ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    chord: (
+        Annotated[
+            TimeText,
+            Meta(
+                description="Within this time of the first, controls count as pressed at once. 5ms to 500ms. Default: 40ms."
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    burst: (
+        Annotated[
+            TimeText,
+            Meta(description="Presses closer than this come from one key. 5ms to 500ms. Default: 60ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    fast: (
+        Annotated[
+            TimeText,
+            Meta(description="Detents closer than this are turned fast. 5ms to 1s. Default: 50ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+    stroke: (
+        Annotated[
+            TimeText,
+            Meta(description="How long a key is down when no hand holds it. 1ms to 1s. Default: 8ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
+class DeskTimingFile(TimingFile):
+    """Times that hold for the whole desk."""
+
+    settle: (
+        Annotated[
+            TimeText,
+            Meta(description="How long a window is in front before its profile comes. 0ms to 2s. Default: 60ms."),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
+TIMING_RANGES: dict[str, tuple[float, float]] = {
+    "hold": (0.05, 5.0),
+    "double": (0.05, 2.0),
+    "chord": (0.005, 0.5),
+    "burst": (0.005, 0.5),
+    "fast": (0.005, 1.0),
+    "stroke": (0.001, 1.0),
+    "settle": (0.0, 2.0),
+}
+"""Seconds, both ends included."""
+
+MOST_DEBOUNCE = 0.2
+"""Seconds; a contact that bounces for longer is broken."""
 
 
 class SurfaceFile(File):
@@ -95,41 +172,15 @@ class SurfaceFile(File):
         ]
         | UnsetType
     ) = UNSET
+    timing: TimingFile | UnsetType = UNSET
+    debounce: (
+        Annotated[
+            TimeText,
+            Meta(description="A change back within this time is bounce, and ignored. 0ms to 200ms. Default: 0ms."),
+        ]
+        | UnsetType
+    ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
-
-
-class TimingFile(File):
-    """Times that hold for the whole desk."""
-
-    hold: (
-        Annotated[
-            TimeText,
-            Meta(description="From a press to its hold; shorter is a tap. 50ms to 5s. Default: 220ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-    stroke: (
-        Annotated[
-            TimeText,
-            Meta(description="How long a key is down when no hand holds it. 1ms to 1s. Default: 8ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-    settle: (
-        Annotated[
-            TimeText,
-            Meta(description="How long a window is in front before its profile comes. 0ms to 2s. Default: 60ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-
-
-TIMING_RANGES: dict[str, tuple[float, float]] = {
-    "hold": (0.05, 5.0),
-    "stroke": (0.001, 1.0),
-    "settle": (0.0, 2.0),
-}
-"""Seconds, both ends included."""
 
 
 class OutputFile(File):
@@ -160,6 +211,23 @@ Bindings = dict[str, Any]
 """Controls to phrases, binding tables or tables of gestures; `fenko.desk.bindings` reads them."""
 
 
+class LayerFile(File):
+    """Bindings of a profile that lie on top while something is held, or until they are lifted."""
+
+    while_: (
+        Annotated[
+            str | list[str],
+            Meta(
+                description="What has to be held for the layer to be on by itself: a modifier of the ordinary keyboard "
+                "(ctrl, alt, shift, super), or a control as SURFACE.CONTROL; all of a list."
+            ),
+        ]
+        | UnsetType
+    ) = msgspec.field(default=UNSET, name="while")
+    on: Annotated[dict[str, Bindings], Meta(description="The bindings, by surface and control.")] | UnsetType = UNSET
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
 class ProfileFile(File):
     """The bindings that are in force while the conditions hold."""
 
@@ -172,6 +240,8 @@ class ProfileFile(File):
     ) = UNSET
     extends: Annotated[str, Meta(description="Another profile whose bindings lie under this one.")] | UnsetType = UNSET
     on: Annotated[dict[str, Bindings], Meta(description="The bindings, by surface and control.")] | UnsetType = UNSET
+    layer: dict[NameText, LayerFile] | UnsetType = UNSET
+    timing: TimingFile | UnsetType = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
@@ -188,15 +258,32 @@ class DeskFile(File):
         | UnsetType
     ) = UNSET
     output: OutputFile | UnsetType = UNSET
-    timing: TimingFile | UnsetType = UNSET
+    timing: DeskTimingFile | UnsetType = UNSET
     surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
     profile: dict[NameText, ProfileFile] | UnsetType = UNSET
 
 
 class BindingFile(File):
-    """A binding written out: what it does, and what tells a person about it."""
+    """A binding written out: what it does (`do`, or several in turn or at random), and what tells a person about it."""
 
-    do: Annotated[str, Meta(description="The phrase: what it does.", examples=["ctrl+shift+z"])]
+    do: Annotated[str, Meta(description="The phrase: what it does.", examples=["ctrl+shift+z"])] | UnsetType = UNSET
+    in_turn: (
+        Annotated[list[str], Meta(min_length=2, description="Phrases: each time the next one, round and round.")]
+        | UnsetType
+    ) = UNSET
+    at_random: (
+        Annotated[list[str], Meta(min_length=2, description="Phrases: each time any of them but the last one.")]
+        | UnsetType
+    ) = UNSET
+    states: (
+        Annotated[list[str], Meta(description="With in-turn: what each phrase leads to, such as Muted and Live.")]
+        | UnsetType
+    ) = UNSET
+    group: (
+        Annotated[NameText, Meta(description="Of the bindings of a group, keys that are toggled on lift the others.")]
+        | UnsetType
+    ) = UNSET
+    timing: TimingFile | UnsetType = UNSET
     label: Annotated[str, Meta(description="A short name.", max_length=60)] | UnsetType = UNSET
     colour: Annotated[str, Meta(description="Its colour, as #rrggbb.", pattern=r"^#[0-9a-fA-F]{6}$")] | UnsetType = (
         UNSET

@@ -6,9 +6,9 @@ from typing import Any
 
 import msgspec
 
-from fenko.core.controls import SHAPED
+from fenko.core.controls import SHAPED, THRESHOLDS
 from fenko.core.phrase import VERBS
-from fenko.core.plan import GESTURES
+from fenko.core.plan import GESTURES, TURN_GESTURES
 from fenko.desk.model import BindingFile, DeskFile
 
 
@@ -20,35 +20,40 @@ def desk_schema() -> dict[str, Any]:
         "type": "string",
         "description": f"What a binding does. Keys such as `ctrl+shift+z` or `space x3`; {verbs}. `then` joins steps.",
     }
-    definitions["BindingFile"]["properties"]["do"] = {"$ref": "#/$defs/Phrase"}
-    one = {"anyOf": [{"$ref": "#/$defs/Phrase"}, binding]}
-    gestures = {
-        "type": "object",
-        "properties": dict.fromkeys(GESTURES, one),
-        "additionalProperties": False,
-        "minProperties": 1,
+    phrase = {"$ref": "#/$defs/Phrase"}
+    properties = definitions["BindingFile"]["properties"]
+    properties["do"] = phrase
+    for several in ("in-turn", "at-random"):
+        properties[several]["items"] = phrase
+    definitions["BindingFile"]["oneOf"] = [{"required": [way]} for way in ("do", "in-turn", "at-random")]
+    one = {"anyOf": [phrase, binding]}
+    times = {"timing": {"$ref": "#/$defs/TimingFile"}}
+    held = {"anyOf": [phrase, binding, _table({**dict.fromkeys(GESTURES, one), **times})]}
+    cell = {
+        "anyOf": [
+            phrase,
+            binding,
+            _table({**dict.fromkeys([*GESTURES, *TURN_GESTURES], one), **dict.fromkeys(THRESHOLDS, held), **times}),
+        ]
     }
-    cell = {"anyOf": [{"$ref": "#/$defs/Phrase"}, binding, gestures]}
-    directions = sorted({direction for shape in SHAPED.values() for direction in shape.directions})
+    directions = sorted({direction for shape in SHAPED.values() for direction in shape.cells})
     definitions["Control"] = {
         "description": "A phrase, a binding, gestures, or the directions of a stick, hat, dial, ring or wheel.",
-        "anyOf": [
-            *cell["anyOf"],
-            {
-                "type": "object",
-                "properties": dict.fromkeys(directions, cell),
-                "additionalProperties": False,
-                "minProperties": 1,
-            },
-        ],
+        "anyOf": [*cell["anyOf"], _table(dict.fromkeys(directions, cell))],
     }
-    definitions["ProfileFile"]["properties"]["on"]["additionalProperties"] = {
-        "type": "object",
-        "additionalProperties": {"$ref": "#/$defs/Control"},
-    }
+    for owner in ("ProfileFile", "LayerFile"):
+        definitions[owner]["properties"]["on"]["additionalProperties"] = {
+            "type": "object",
+            "additionalProperties": {"$ref": "#/$defs/Control"},
+        }
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Fenko desk",
         **top,
         "$defs": definitions,
     }
+
+
+def _table(properties: dict[str, Any]) -> dict[str, Any]:
+    """A table of some of these settings, and no others."""
+    return {"type": "object", "properties": properties, "additionalProperties": False, "minProperties": 1}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -34,6 +33,9 @@ class Take(Struct, frozen=True):
 
 
 _Check = Callable[[Any], str | None]
+
+
+_LONGEST = 366 * 24 * 3600.0  # s
 
 
 class _Lines:
@@ -79,8 +81,8 @@ class _Lines:
 
     def change(self, entry: dict[str, Any]) -> Change:
         t = entry.get("t")
-        if not isinstance(t, int | float) or isinstance(t, bool) or not math.isfinite(t) or t < 0:
-            raise self.error("`t` is the time in seconds, 0 or more")
+        if not _between(t, 0, _LONGEST):
+            raise self.error("`t` is the time in seconds, 0 or more, and less than a year")
         if t < self.last:
             raise self.error(f"time runs backwards here: {t:g} s after {self.last:g} s")
         self.last = t = float(t)

@@ -39,7 +39,7 @@ class Session:
         self._desk = desk
         self._say = say
         self.loop = loop
-        self.engine = Engine(desk.plan, report)
+        self.engine = Engine(desk.plan, report, seed=time.time_ns())
         self._output: Output | None = output
         self._reopen = reopen
         self._surfaces: Surfaces | None = None

@@ -11,7 +11,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from fenko.core.keys import KERNEL_KEYS, key_code
-from fenko.core.phrase import Keys, Phrase, Type
+from fenko.core.phrase import BUTTON, Keys, Phrase, Tap, Toggle, Type
 from fenko.outputs import xkb
 
 _US_ROWS = (
@@ -112,9 +112,9 @@ def _x_server_layout() -> tuple[str, str] | None:
 def missing_in(layout: Layout, phrase: Phrase) -> Iterator[str]:
     """What of a phrase this layout cannot make, in words."""
     for step in phrase.steps:
-        if isinstance(step, Keys):
+        if isinstance(step, Keys | Tap | Toggle):
             for key in step.keys:
-                if layout.codes(key) is None:
+                if not key.startswith(f"{BUTTON} ") and layout.codes(key) is None:
                     yield f"the key `{key}` cannot be pressed"
         elif isinstance(step, Type):
             lost = dict.fromkeys(character for character in step.text if layout.typed(character) is None)
