@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeGuard
 
 import msgspec
 from msgspec import Struct
@@ -155,7 +155,7 @@ def _value_check(kernel: str, part: str) -> _Check:
     return lambda value: None if _between(value, least, 1) else f"this axis goes from {least} to 1"
 
 
-def _between(value: Any, least: float, most: float) -> bool:
+def _between(value: Any, least: float, most: float) -> TypeGuard[float]:
     return isinstance(value, int | float) and not isinstance(value, bool) and least <= value <= most
 
 
