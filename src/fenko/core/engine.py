@@ -48,6 +48,7 @@ from typing import Any
 from fenko.core.axes import FULL_AT, FULL_UNTIL, Detents, pressed_end
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
+from fenko.core.pending import Burst, Count, Edge, Gathering, Lean, Press, Run
 from fenko.core.phrase import Keys, Layer, Pause, Phrase, Step, Toggle, Type, Wait
 from fenko.core.phrase import Profile as ProfileStep
 from fenko.core.plan import (
@@ -72,100 +73,6 @@ _TOUCH = "-touch"
 _LOCKED, _ONCE, _WHILE = "locked", "once", "while"  # what keeps a layer on, where it is not a cell
 
 
-class _Press:
-    """A press of a cell that waits for more than the press: its cell as it was then, when `hold` is reached, and the
-    how-manieth press in a row it is."""
-
-    __slots__ = ("cell", "count", "due", "order", "pending")
-
-    def __init__(self, cell: Cell, due: float, order: int, count: int) -> None:
-        self.cell = cell
-        self.due = due
-        self.order = order
-        self.count = count
-        self.pending = True
-
-
-class _Count:
-    """Taps in a row that could still become more, until `due`."""
-
-    __slots__ = ("cell", "count", "due", "order")
-
-    def __init__(self, cell: Cell, count: int, due: float, order: int) -> None:
-        self.cell = cell
-        self.count = count
-        self.due = due
-        self.order = order
-
-
-class _Gathering:
-    """Members of chords that were pressed together so far, each with its time and cell; settled at `due`."""
-
-    __slots__ = ("due", "order", "pressed")
-
-    def __init__(self, due: float, order: int) -> None:
-        self.due = due
-        self.order = order
-        self.pressed: dict[str, tuple[float, Cell | None]] = {}
-
-
-class _Burst:
-    """Presses of one key so close together that it may be one that sends its code several times; settled at `due`."""
-
-    __slots__ = ("cell", "cells", "count", "down", "due", "order", "since")
-
-    def __init__(self, since: float, cell: Cell | None, cells: dict[int, Cell], order: int) -> None:
-        self.since = since
-        self.cell = cell
-        self.cells = cells
-        self.order = order
-        self.count = 0
-        self.down = True
-        self.due = inf
-
-
-class _Edge:
-    """The last change of a contact that may bounce: when, to what, and how it stands; settled at `due`."""
-
-    __slots__ = ("applied", "due", "order", "raw", "t")
-
-    def __init__(self, t: float, on: bool, order: int) -> None:
-        self.t = t
-        self.applied = self.raw = on
-        self.order = order
-        self.due = inf
-
-
-class _Lean:
-    """Where a stick or hat with diagonals is pushed: the directions, the cells that are pressed because of them, and
-    when a single direction from rest is believed."""
-
-    __slots__ = ("applied", "due", "order", "pushed")
-
-    def __init__(self, order: int) -> None:
-        self.pushed: set[str] = set()
-        self.applied: list[str] = []
-        self.order = order
-        self.due = inf
-
-
-class _Run:
-    """An action on its way through its steps; the next is due at `due`. `held`: by a control that is still down;
-    `loops`: it begins anew as long as that is so."""
-
-    __slots__ = ("due", "held", "lane", "loops", "next", "order", "steps", "stroke")
-
-    def __init__(self, lane: str, steps: tuple[Step, ...], order: int, stroke: float, held: bool, loops: bool) -> None:
-        self.lane = lane
-        self.steps = steps
-        self.next = 0
-        self.due = inf
-        self.order = order
-        self.stroke = stroke
-        self.held = held
-        self.loops = loops
-
-
 class Engine:
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
@@ -188,16 +95,16 @@ class Engine:
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
         self._down: set[str] = set()
-        self._presses: dict[str, _Press] = {}
-        self._counts: dict[str, _Count] = {}
-        self._gatherings: dict[str, _Gathering] = {}
-        self._bursts: dict[str, _Burst] = {}
+        self._presses: dict[str, Press] = {}
+        self._counts: dict[str, Count] = {}
+        self._gatherings: dict[str, Gathering] = {}
+        self._bursts: dict[str, Burst] = {}
         # A cell that is pressed in place of others: each of these, to it.
         self._instead: dict[str, str] = {}
-        self._edges: dict[str, _Edge] = {}
-        self._leans: dict[str, _Lean] = {}
-        self._lanes: dict[str, list[_Run]] = {}
-        self._stroking: _Run | None = None
+        self._edges: dict[str, Edge] = {}
+        self._leans: dict[str, Lean] = {}
+        self._lanes: dict[str, list[Run]] = {}
+        self._stroking: Run | None = None
         self._toggled: dict[str, str | None] = {}
         self._turns: dict[tuple[str, str, str], int] = {}
         # (name, what keeps it on) of each layer, newest last.
@@ -357,7 +264,7 @@ class Engine:
                 self._set(t, f"{control}.{direction}", on)
                 return
             self._order += 1
-            lean = self._leans[control] = _Lean(self._order)
+            lean = self._leans[control] = Lean(self._order)
         from_rest = not lean.pushed
         (lean.pushed.add if on else lean.pushed.discard)(direction)
         if from_rest and on:
@@ -368,7 +275,7 @@ class Engine:
             self._follow(t, control, lean, {direction})
         self._follow(t, control, lean, lean.pushed)
 
-    def _follow(self, t: float, control: str, lean: _Lean, pushed: set[str]) -> None:
+    def _follow(self, t: float, control: str, lean: Lean, pushed: set[str]) -> None:
         """Presses the cells that these directions mean, and lets the others go."""
         lean.due = inf
         shape = self._shape(control)
@@ -427,14 +334,14 @@ class Engine:
         edge = self._edges.get(address)
         if edge is None:
             self._order += 1
-            edge = self._edges[address] = _Edge(-inf, not on, self._order)
+            edge = self._edges[address] = Edge(-inf, not on, self._order)
         edge.raw = on
         if t - edge.t >= debounce:
             self._settle_edge(t, address, edge)
         else:
             edge.due = edge.t + debounce if on != edge.applied else inf
 
-    def _settle_edge(self, t: float, address: str, edge: _Edge) -> None:
+    def _settle_edge(self, t: float, address: str, edge: Edge) -> None:
         edge.due = inf
         if edge.raw != edge.applied:
             edge.applied, edge.t = edge.raw, t
@@ -511,7 +418,7 @@ class Engine:
         if gathering is None:
             self._order += 1
             window = max(self._timing(chord).chord for chord in chords)
-            gathering = self._gatherings[surface] = _Gathering(t + window, self._order)
+            gathering = self._gatherings[surface] = Gathering(t + window, self._order)
         gathering.pressed[address] = (t, cell)
         fitting = [chord for chord in chords if gathering.pressed.keys() <= set(chord.members)]
         if len(fitting) == 1 and len(fitting[0].members) == len(gathering.pressed):
@@ -533,7 +440,7 @@ class Engine:
         burst = self._bursts.get(address)
         if burst is None:
             self._order += 1
-            burst = self._bursts[address] = _Burst(t, cell, self._tables.bursts[address], self._order)
+            burst = self._bursts[address] = Burst(t, cell, self._tables.bursts[address], self._order)
         burst.count += 1
         burst.down = True
         burst.due = t + self._timing(cell).burst
@@ -564,7 +471,7 @@ class Engine:
             before = self._counts.pop(address, None)
             count = before.count + 1 if before is not None else 1
             self._order += 1
-            press = self._presses[address] = _Press(cell, since + self._timing(cell).hold, self._order, count)
+            press = self._presses[address] = Press(cell, since + self._timing(cell).hold, self._order, count)
         if cell.press is not None:
             self._start(t, cell, "press", cell.press, held=True)
         if cell.waits and count > 1 and count == cell.presses_counted:
@@ -590,7 +497,7 @@ class Engine:
             if press.count < cell.presses_counted:
                 self._order += 1
                 due = t + self._timing(cell).double
-                self._counts[address] = _Count(cell, press.count, due, self._order)
+                self._counts[address] = Count(cell, press.count, due, self._order)
             elif cell.tap is not None:
                 self._start(t, cell, "tap", cell.tap, held=False)
         if cell.release is not None:
@@ -661,7 +568,7 @@ class Engine:
         self._order += 1
         stroke = self._timing(cell).stroke
         loops = held and repeats_while_held(phrase)
-        run = _Run(cell.address, unrolled(phrase, stroke), self._order, stroke, held, loops)
+        run = Run(cell.address, unrolled(phrase, stroke), self._order, stroke, held, loops)
         self._lanes.setdefault(cell.address, []).append(run)
         if binding.group is not None:
             self._toggled.update(dict.fromkeys(_toggles_of(phrase), binding.group))
@@ -681,7 +588,7 @@ class Engine:
             self._effects.append((t, "fenko", "state", cell.address, binding.states[number]))
         return phrases[number]
 
-    def _resume(self, t: float, run: _Run) -> None:
+    def _resume(self, t: float, run: Run) -> None:
         """Goes on with a run until it has to wait or is through; then the next of its lane starts."""
         if self._stroking is run:
             self._lift_stroke(t)
@@ -698,7 +605,7 @@ class Engine:
                 return  # the step was `pause`, and everything under way was forgotten
         self._end_run(t, run)
 
-    def _end_run(self, t: float, run: _Run) -> None:
+    def _end_run(self, t: float, run: Run) -> None:
         """A run is through, or nobody holds it any longer; the next of its lane starts."""
         if self._stroking is run:
             self._lift_stroke(t)
@@ -710,7 +617,7 @@ class Engine:
         elif was_first:
             self._resume(t, lane[0])
 
-    def _do(self, t: float, run: _Run, step: Step) -> float:
+    def _do(self, t: float, run: Run, step: Step) -> float:
         """Does one step; returns how long the run has to wait after it."""
         if isinstance(step, Keys):
             self._lift_stroke(t)
@@ -748,12 +655,12 @@ class Engine:
                 del self._toggled[holder]
                 self._lift_holder(t, holder)
 
-    def _hurry(self, t: float, run: _Run) -> None:
+    def _hurry(self, t: float, run: Run) -> None:
         """Sends the strokes that remain of a run without the pauses between them, up to its next `wait` step."""
         while self._runs(run) and not isinstance(run.steps[run.next - 1], Wait):
             self._resume(t, run)
 
-    def _runs(self, run: _Run) -> bool:
+    def _runs(self, run: Run) -> bool:
         """Whether it is this run's turn in its lane."""
         lane = self._lanes.get(run.lane)
         return lane is not None and lane[0] is run
@@ -802,7 +709,7 @@ class Engine:
 
     # --- Layers ---
 
-    def _layer(self, t: float, run: _Run, step: Layer) -> None:
+    def _layer(self, t: float, run: Run, step: Layer) -> None:
         """Puts a layer on top, or ends it where it is locked already."""
         if not step.mode and not run.held:
             return  # the control that would hold it has been let go in the meantime
@@ -914,7 +821,7 @@ class Engine:
         for control, lean in self._leans.items():
             yield lean.due, lean.order, partial(self._follow, control=control, lean=lean, pushed=lean.pushed)
 
-    def _reach_hold(self, t: float, press: _Press) -> None:
+    def _reach_hold(self, t: float, press: Press) -> None:
         press.pending = False
         cell = press.cell
         assert cell.hold is not None
