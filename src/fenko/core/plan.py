@@ -295,13 +295,14 @@ def _flat(table: Table, surfaces: Mapping[str, Surface], watched: frozenset[str]
     diagonals: set[str] = set()
     touches: dict[str, str] = {}
     for address, cell in table.items():
-        if not any(cell.gestures()):
+        name, _, rest = address.partition(".")
+        surface = surfaces[name]
+        control, _, direction = rest.partition(".")
+        # Most controls are none of what follows; their names say so.
+        if ("-" not in rest and control not in surface.names and not cell.members) or not any(cell.gestures()):
             continue
         for member in cell.members:
             chords[member] = (*chords.get(member, ()), cell)
-        name, _, control = address.partition(".")
-        control, _, direction = control.partition(".")
-        surface = surfaces[name]
         burst = burst_of(surface.kernel_name(control) or control)
         if burst is not None:
             bursts.setdefault(f"{name}.{surface.own_name(burst[0])}", {})[burst[1]] = cell

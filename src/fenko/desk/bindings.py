@@ -79,16 +79,21 @@ class BindingReader:
     def _members(self, path: Path, surface: Surface, control: str) -> tuple[str, tuple[str, ...], Shape] | None:
         """The address of a control or of a chord, the members of the chord, and the shape; None, noted, if there is no
         such control."""
+        if "+" not in control:
+            shape = surface.shape(control)
+            if shape is None or not shape.bindable:
+                self._unknown_control(path, surface, control)
+                return None
+            return f"{surface.name}.{surface.own_name(surface.kernel_name(control) or control)}", (), shape
         names = control.split("+")
         owns: list[str] = []
-        shape = BUTTON
         for name in names:
             whole, _, direction = name.partition(".")
             shape_here = surface.shape(whole)
             if shape_here is None or not shape_here.bindable:
                 self._unknown_control(path, surface, whole)
                 return None
-            if len(names) > 1 and (shape_here.turns or (direction or None) not in (shape_here.cells or (None,))):
+            if shape_here.turns or (direction or None) not in (shape_here.cells or (None,)):
                 what = f"`{name}` cannot be a part of several at once"
                 expected = (
                     f"`{whole}.{shape_here.cells[0]}`" if shape_here.cells and not shape_here.turns else "buttons"
@@ -97,9 +102,6 @@ class BindingReader:
                 return None
             own = surface.own_name(surface.kernel_name(whole) or whole)
             owns.append(f"{own}.{direction}" if direction else own)
-            shape = shape_here
-        if len(names) == 1:
-            return f"{surface.name}.{owns[0]}", (), shape
         if len(set(owns)) < len(owns):
             self._fault(path, "a control cannot be pressed together with itself", None, None, at_key=True)
             return None
