@@ -46,6 +46,7 @@ class BindingReader:
         self.profiles = profiles
         self.phrases: list[tuple[Path, Phrase]] = []
         self._plain: dict[str, Binding] = {}
+        self._free: dict[str, Phrase] = {}
         self._desk_timing = desk_timing
         self._surface_times = surface_times
 
@@ -155,22 +156,31 @@ class BindingReader:
         return Binding(known[0], label, colour, icon, note, tuple(known[1:]), at_random, states, group)
 
     def _phrase_binding(self, path: Path, text: str, scope: Scope, held: bool) -> Binding | None:
-        phrase = self._phrase(path, text, scope, held)
-        if phrase is None:
-            return None
-        self.phrases.append((path, phrase))
         binding = self._plain.get(text)
         if binding is None:
-            binding = self._plain[text] = Binding(phrase)
+            phrase = self._phrase(path, text, scope, held)
+            if phrase is None:
+                return None
+            binding = Binding(phrase)
+            if text in self._free:
+                self._plain[text] = binding
+        self.phrases.append((path, binding.phrase))
         return binding
 
     def _phrase(self, path: Path, text: str, scope: Scope, held: bool) -> Phrase | None:
+        phrase = self._free.get(text)
+        if phrase is not None:
+            return phrase
         try:
             phrase = parse_phrase(text)
         except PhraseError as why:
             self.sources.add(path, str(why), part=(why.offset, why.length), nearest=why.hint)
             return None
-        return phrase if all([self._step(path, text, step, scope, held) for step in phrase.steps]) else None
+        if not all([self._step(path, text, step, scope, held) for step in phrase.steps]):
+            return None
+        if not any(isinstance(step, Layer) or (isinstance(step, Keys) and step.every) for step in phrase.steps):
+            self._free[text] = phrase  # good wherever it stands
+        return phrase
 
     def _step(self, path: Path, text: str, step: Step, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
