@@ -11,6 +11,7 @@ from typing import Any, NoReturn, TypeVar
 import click
 import msgspec
 
+from fenko.core.words import nearest
 from fenko.desk.descriptions import user_folder
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem, width
@@ -104,6 +105,12 @@ def fail(text: str, status: int = 1) -> NoReturn:
 def _colours(err: bool) -> bool:
     stream = sys.stderr if err else sys.stdout
     return stream.isatty() and not os.environ.get("NO_COLOR")
+
+
+def fail_unknown(text: str, word: str, known: Iterable[str]) -> NoReturn:
+    """Says that a word names nothing, with the nearest one that does, and ends as bad use."""
+    hint = nearest(word, known)
+    fail(text + (f"; did you mean `{hint}`?" if hint else ""), 2)
 
 
 def colour(text: str, name: str, err: bool = False) -> str:

@@ -8,17 +8,16 @@ from pathlib import Path
 
 import click
 
-from fenko.cli.shared import colour, desk_option, dim, fail, note, say, show_table, usual_desk
+from fenko.cli.shared import colour, desk_option, dim, fail, fail_unknown, note, say, show_table, usual_desk
 from fenko.core.controls import KINDS
 from fenko.core.descriptions import Description
 from fenko.core.plan import Surface
-from fenko.core.words import nearest, reason
+from fenko.core.words import reason
 from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.load import Desk
-from fenko.drawing import terminal
+from fenko.drawing import FORMATS, terminal
 from fenko.drawing.labels import SORT_WORDS, Label, Sort, labels, remarks
 
-_FORMATS = ("svg", "png", "pdf")
 _COLOURS: dict[Sort, str] = {
     "button": "bright_white", "pushed": "bright_blue", "directions": "bright_yellow", "turned": "bright_cyan",
     "silent": "bright_black",
@@ -35,8 +34,8 @@ def command(desk_folder: Path | None, wanted: str, out: Path | None, dark: bool)
 
     SURFACE is one of the desk; or a description (`fenko devices --known`) or a kind, such as gamepad.
     """
-    if out is not None and out.suffix[1:].lower() not in _FORMATS:
-        fail(f"{out} should end in {', '.join(f'.{form}' for form in _FORMATS)}", 2)
+    if out is not None and out.suffix[1:].lower() not in FORMATS:
+        fail(f"{out} should end in {', '.join(f'.{form}' for form in FORMATS)}", 2)
     if dark and out is None:
         raise click.UsageError("--dark goes with --out; the terminal has its own colours.")
     title, description, surface = _find(wanted, desk_folder)
@@ -70,8 +69,8 @@ def _find(wanted: str, desk_folder: Path | None) -> tuple[str, Description, Surf
         described = known[wanted]
         return described.name, described.laid_out(), Surface("", described.kind, names=described.names)
     if wanted not in KINDS:
-        hint = nearest(wanted, [*(desk.plan.surfaces if desk else ()), *known, *KINDS])
-        fail(f"there is no surface, description or kind `{wanted}`" + (f"; did you mean `{hint}`?" if hint else ""), 2)
+        everything = [*(desk.plan.surfaces if desk else ()), *known, *KINDS]
+        fail_unknown(f"there is no surface, description or kind `{wanted}`", wanted, everything)
     return kind_description(wanted).name, kind_description(wanted).laid_out(), Surface("", wanted)
 
 

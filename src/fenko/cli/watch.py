@@ -16,13 +16,13 @@ import click
 import msgspec
 
 from fenko.cli.fullscreen import FullScreen
-from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, say, usual_desk
+from fenko.cli.shared import bold, colour, desk_option, dim, fail, fail_unknown, format_option, note, say, usual_desk
 from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Focus, Plan
-from fenko.core.words import nearest, reason
+from fenko.core.words import reason
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.desk.problems import width
@@ -62,8 +62,7 @@ def command(
     desk = usual_desk(desk_folder)
     if desk is not None:
         for unknown in [surface for surface in surfaces if surface not in desk.plan.surfaces]:
-            hint = nearest(unknown, desk.plan.surfaces)
-            fail(f"the desk has no surface `{unknown}`" + (f"; did you mean `{hint}`?" if hint else ""), 2)
+            fail_unknown(f"the desk has no surface `{unknown}`", unknown, desk.plan.surfaces)
     with ExitStack() as stack:
         loop = stack.enter_context(Loop())
         full = form == "text" and sys.stdout.isatty()

@@ -106,9 +106,9 @@ class Description(Struct, frozen=True):
         return structs.replace(self, spots=placed, body=body)
 
 
-def new_spot(control: str, at: tuple[float, float] | None = None) -> Spot:
+def new_spot(control: str) -> Spot:
     """A spot for a control of which only the name is known."""
-    return Spot(control, at, default_size(control), default_form(control))
+    return Spot(control, size=default_size(control), form=default_form(control))
 
 
 def default_size(control: str) -> tuple[float, float]:

@@ -211,10 +211,8 @@ class Engine:
         if shape is BUTTON:
             if self.plan.surfaces[address.partition(".")[0]].debounce:
                 self._bounce(t, address, bool(value))
-            elif address != control:
-                self._push(t, control, address[len(control) + 1 :], bool(value))
             else:
-                self._set(t, address, bool(value))
+                self._switch(t, address, control, bool(value))
         elif shape is MOTION:
             self._moved(t, address, value)
         elif shape.turns:
@@ -238,17 +236,22 @@ class Engine:
         before, full_before = self._ends.get(address, 0), self._fulls.get(address, 0)
         now, full = pressed_end(value, before), pressed_end(value, full_before, FULL_AT, FULL_UNTIL)
         self._ends[address], self._fulls[address] = now, full
-        for end, full_end, on in ((before, full_before, False), (now, full, True)):
-            if full_before != full and full_end and not on:
-                self._set(t, f"{self._end(control, ends, full_end)}.full", on)
-            if before != now and end and (cell := ends[end > 0]) is not None:
-                self._set(t, f"{self._end(control, ends, end)}.half", on)
-                if cell:
-                    self._push(t, control, cell, on)
-                else:
-                    self._set(t, control, on)
-            if full_before != full and full_end and on and ends[full_end > 0] is not None:
-                self._set(t, f"{self._end(control, ends, full_end)}.full", on)
+        if full_before and full != full_before:
+            self._set(t, f"{self._end(control, ends, full_before)}.full", False)
+        for end, on in ((before, False), (now, True)) if now != before else ():
+            if end and ends[end > 0] is not None:
+                whole = self._end(control, ends, end)
+                self._set(t, f"{whole}.half", on)
+                self._switch(t, whole, control, on)
+        if full and full != full_before and ends[full > 0] is not None:
+            self._set(t, f"{self._end(control, ends, full)}.full", True)
+
+    def _switch(self, t: float, address: str, control: str, on: bool) -> None:
+        """A control, or one direction of it, is pressed or let go."""
+        if address == control:
+            self._set(t, address, on)
+        else:
+            self._push(t, control, address[len(control) + 1 :], on)
 
     @staticmethod
     def _end(control: str, ends: tuple[str | None, str], end: int) -> str:
@@ -310,7 +313,7 @@ class Engine:
             return
         cell_address = cells[whole > 0]
         apart = (t - self._turned_at.get(cell_address, -inf)) / abs(whole)
-        self._turned_at = {cell_address: t} if len(self._turned_at) > 99 else self._turned_at | {cell_address: t}
+        self._turned_at[cell_address] = t
         cell = self._tables.table.get(cell_address)
         if cell is None or (cell.press is None and cell.fast is None):
             return
@@ -345,11 +348,7 @@ class Engine:
         edge.due = inf
         if edge.raw != edge.applied:
             edge.applied, edge.t = edge.raw, t
-            control = self._shapes[address][0]
-            if address != control:
-                self._push(t, control, address[len(control) + 1 :], edge.raw)
-            else:
-                self._set(t, address, edge.raw)
+            self._switch(t, address, self._shapes[address][0], edge.raw)
 
     def _set(self, t: float, address: str, on: bool) -> None:
         """A cell is pressed or let go."""

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from msgspec import Struct, field, structs
 
 from fenko.core.controls import BUTTON, KINDS, Shape, passed_on, shape_of
-from fenko.core.descriptions import burst_name, burst_of
+from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.phrase import Keys, Pause, Phrase, Step, Tap, Wait
 
 BASE = "base"
@@ -30,7 +30,7 @@ class Timing(Struct, frozen=True):
     """From a release to the next press that makes it a `double` or `triple`."""
     chord: float = 0.040
     """Within this time of the first, controls count as pressed at once."""
-    burst: float = 0.060
+    burst: float = BURST
     """Presses of one key closer than this come from one key that sends its code several times."""
     fast: float = 0.050
     """Detents closer than this are turned fast."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from msgspec import Struct, UnsetType, structs
+from msgspec import Struct, structs
 
 from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
 from fenko.core.phrase import PROFILE_WORDS, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
@@ -327,7 +327,7 @@ def read_times(
 
 def read_time(sources: Sources, path: Path, text: Any, least: float, most: float) -> float | None:
     """A time within its range; None, which is noted or has been, for anything else."""
-    if isinstance(text, UnsetType) or not isinstance(text, str):
+    if not isinstance(text, str):
         return None
     try:
         seconds = parse_time(text)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import re
-import tempfile
 from pathlib import Path
 
 import msgspec
 
 from fenko.core.descriptions import Description, Spot, default_form, default_size
+from fenko.system.files import whole_file
 
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 
@@ -20,17 +19,9 @@ def write_new(path: Path, text: str) -> None:
     for folder in reversed(path.parents):
         if not folder.is_dir():
             folder.mkdir(mode=0o700)
-    handle, draft = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with open(handle, "w", encoding="utf-8") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        # A link, unlike a rename, never takes the place of a file that is there.
-        os.link(draft, path)
-    finally:
-        with contextlib.suppress(FileNotFoundError):
-            os.unlink(draft)
+    # A link, unlike a rename, never takes the place of a file that is there.
+    with whole_file(path, 0o600, os.link) as file:
+        file.write(text.encode())
 
 
 def quoted(text: str) -> str:

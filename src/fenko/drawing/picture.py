@@ -6,8 +6,6 @@ vision) keep apart in grey too.
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -20,8 +18,7 @@ from matplotlib.textpath import TextPath
 from msgspec import Struct
 
 from fenko.drawing.labels import SORT_WORDS, Label, Sort, ways_to_break
-
-FORMATS = ("svg", "png", "pdf")
+from fenko.system.files import whole_file
 
 _PAGE = (297 / 25.4, 210 / 25.4)  # inches, A4 lying
 _POINTS = 72.0
@@ -87,15 +84,8 @@ def _save(figure: Figure, path: Path) -> None:
     form = path.suffix[1:].lower()
     # Without dates, so that the same plan is the same file.
     dates: dict[str, dict[str, Any]] = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}
-    handle, draft = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-    try:
-        with open(handle, "wb") as file:
-            figure.savefig(file, format=form, dpi=150, facecolor=figure.get_facecolor(), metadata=dates.get(form))
-        os.chmod(draft, 0o644)
-        os.replace(draft, path)
-    except BaseException:
-        os.unlink(draft)
-        raise
+    with whole_file(path, 0o644) as file:
+        figure.savefig(file, format=form, dpi=150, facecolor=figure.get_facecolor(), metadata=dates.get(form))
 
 
 def _axes(figure: Figure, body: tuple[float, float], remarks: int) -> tuple[Any, float]:

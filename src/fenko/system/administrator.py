@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 import subprocess
-import tempfile
 from collections.abc import Sequence
 from pathlib import Path
+
+from fenko.system.files import whole_file
 
 
 def missing_lines(path: str, lines: Sequence[str]) -> list[str]:
@@ -32,17 +32,8 @@ def add_lines(path: str, lines: Sequence[str]) -> None:
 
 
 def _replace(target: Path, content: bytes) -> None:
-    handle, draft = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.")
-    try:
-        with open(handle, "wb") as file:
-            file.write(content)
-            file.flush()
-            os.fsync(file.fileno())
-        os.chmod(draft, 0o644)
-        os.replace(draft, target)
-    except OSError:
-        os.unlink(draft)
-        raise
+    with whole_file(target, 0o644) as file:
+        file.write(content)
 
 
 def do(command: Sequence[str]) -> str | None:
