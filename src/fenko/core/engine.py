@@ -48,8 +48,8 @@ from typing import Any
 from fenko.core.axes import FULL_AT, FULL_UNTIL, Detents, pressed_end
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
-from fenko.core.pending import Burst, Count, Edge, Gathering, Lean, Press, Run
-from fenko.core.phrase import Keys, Layer, Pause, Phrase, Step, Toggle, Type, Wait
+from fenko.core.pending import Burst, Count, Edge, Gathering, Lean, Pressed, Run
+from fenko.core.phrase import Keys, Layer, Lift, Pause, Phrase, Press, Step, Toggle, Type, Wait
 from fenko.core.phrase import Profile as ProfileStep
 from fenko.core.plan import (
     BASE,
@@ -95,7 +95,7 @@ class Engine:
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
         self._down: set[str] = set()
-        self._presses: dict[str, Press] = {}
+        self._presses: dict[str, Pressed] = {}
         self._counts: dict[str, Count] = {}
         self._gatherings: dict[str, Gathering] = {}
         self._bursts: dict[str, Burst] = {}
@@ -180,6 +180,10 @@ class Engine:
     def comes_to_rest(self) -> bool:
         """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
         return any(due[0] < inf for due in self._all_due(repeats=False))
+
+    def cell(self, address: str) -> Cell | None:
+        """What a cell does now; None where nothing is bound."""
+        return self._tables.table.get(address)
 
     def _take_in(self) -> None:
         """Puts the press that came the short way among the holders, before anything else happens."""
@@ -470,7 +474,7 @@ class Engine:
             before = self._counts.pop(address, None)
             count = before.count + 1 if before is not None else 1
             self._order += 1
-            press = self._presses[address] = Press(cell, since + self._timing(cell).hold, self._order, count)
+            press = self._presses[address] = Pressed(cell, since + self._timing(cell).hold, self._order, count)
         if cell.press is not None:
             self._start(t, cell, "press", cell.press, held=True)
         if cell.waits and count > 1 and count == cell.presses_counted:
@@ -608,6 +612,7 @@ class Engine:
         """A run is through, or nobody holds it any longer; the next of its lane starts."""
         if self._stroking is run:
             self._lift_stroke(t)
+        self._lift_holder(t, run.holder)
         lane = self._lanes[run.lane]
         was_first = lane[0] is run
         lane.remove(run)
@@ -630,6 +635,11 @@ class Engine:
             self._effects.append((t, "keys", "type", step.text))
         elif isinstance(step, Toggle):
             self._toggle(t, step)
+        elif isinstance(step, Press):
+            self._hold(t, run.holder, step.keys)
+        elif isinstance(step, Lift):
+            self._lift_stroke(t)
+            self._lift_holder(t, run.holder, step.keys)
         elif isinstance(step, Layer):
             self._layer(t, run, step)
         elif isinstance(step, ProfileStep):
@@ -673,8 +683,13 @@ class Engine:
         self._holders[holder] = mine + tuple(key for key in keys if key not in mine)
         self._effects.extend(_key_effect(t, "down", key) for key in keys if key not in down)
 
-    def _lift_holder(self, t: float, holder: str) -> None:
+    def _lift_holder(self, t: float, holder: str, only: tuple[str, ...] | None = None) -> None:
+        """A holder lets go of its keys, or `only` of some."""
         keys = self._holders.pop(holder, None)
+        if keys and only is not None:
+            rest = tuple(key for key in keys if key not in only)
+            if rest:
+                self._holders[holder] = rest
         if keys:
             still = {key for held in self._holders.values() for key in held}
             self._effects.extend(_key_effect(t, "up", key) for key in reversed(keys) if key not in still)
@@ -750,6 +765,8 @@ class Engine:
     def _profile_by_hand(self, t: float, name: str) -> None:
         self.by_hand = name != "auto"
         if name == "auto":
+            # The way back from everything: what was locked ends too.
+            self._set_layers(t, [on for on in self._layers if on[1] not in (_LOCKED, _ONCE)])
             self._put_in_force(t, self.plan.choose(self.focus), "focus")
             return
         steps = {"next": 1, "previous": -1}
@@ -820,7 +837,7 @@ class Engine:
         for control, lean in self._leans.items():
             yield lean.due, lean.order, partial(self._follow, control=control, lean=lean, pushed=lean.pushed)
 
-    def _reach_hold(self, t: float, press: Press) -> None:
+    def _reach_hold(self, t: float, press: Pressed) -> None:
         press.pending = False
         cell = press.cell
         assert cell.hold is not None

@@ -9,7 +9,7 @@ from fenko.core.phrase import Step
 from fenko.core.plan import Cell
 
 
-class Press:
+class Pressed:
     """A press of a cell that waits for more than the press: its cell as it was then, when `hold` is reached, and the
     how-manieth press in a row it is."""
 
@@ -88,12 +88,13 @@ class Lean:
 
 class Run:
     """An action on its way through its steps; the next is due at `due`. `held`: by a control that is still down;
-    `loops`: it begins anew as long as that is so."""
+    `loops`: it begins anew as long as that is so; `holder` is who holds the keys that it presses to lift later."""
 
-    __slots__ = ("due", "held", "lane", "loops", "next", "order", "steps", "stroke")
+    __slots__ = ("due", "held", "holder", "lane", "loops", "next", "order", "steps", "stroke")
 
     def __init__(self, lane: str, steps: tuple[Step, ...], order: int, stroke: float, held: bool, loops: bool) -> None:
         self.lane = lane
+        self.holder = f"action {order}"  # no cell is called so
         self.steps = steps
         self.next = 0
         self.due = inf

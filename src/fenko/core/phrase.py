@@ -7,8 +7,8 @@
     profile next
 
 A phrase is one or more steps joined by `then`. A step is either keys (joined by `+`, repeated with `xN`, spaced or
-repeated while held with `every TIME`) or a verb with its arguments. A mouse button (`button left`) stands where a key
-can stand. All verbs stand in `VERBS`; the parser, the printer and the help read that one table, so a verb that can be
+repeated while held with `every TIME`), a command of a program, whose keys stand in its shortcut list (`snipwell: split
+all`), or a verb with its arguments. A mouse button (`button left`) stands where a key can stand. All verbs stand in `VERBS`; the parser, the printer and the help read that one table, so a verb that can be
 read can be printed and is documented.
 """
 
@@ -49,6 +49,18 @@ class Toggle(Struct, frozen=True):
     keys: tuple[str, ...]
 
 
+class Press(Struct, frozen=True):
+    """Keys that go down and stay until the action lifts them, or is through: how a recorded macro holds Shift."""
+
+    keys: tuple[str, ...]
+
+
+class Lift(Struct, frozen=True):
+    """Keys that the same action pressed come up."""
+
+    keys: tuple[str, ...]
+
+
 class Wait(Struct, frozen=True):
     """A pause of `seconds` before the next step."""
 
@@ -75,6 +87,15 @@ class Layer(Struct, frozen=True):
     mode: str = ""
 
 
+class Command(Struct, frozen=True):
+    """A command of a program, whose keys its shortcut list tells; otherwise like `Keys`."""
+
+    app: str
+    command: str
+    times: int = 1
+    every: float | None = None
+
+
 class Pause(Struct, frozen=True):
     """Stop Fenko; the same again starts it."""
 
@@ -83,7 +104,7 @@ class Nothing(Struct, frozen=True):
     """Owns the control and does nothing."""
 
 
-Step: TypeAlias = Keys | Tap | Toggle | Wait | Type | Layer | Profile | Pause | Nothing
+Step: TypeAlias = Keys | Command | Tap | Toggle | Press | Lift | Wait | Type | Layer | Profile | Pause | Nothing
 
 
 class Phrase(Struct, frozen=True):
@@ -263,6 +284,8 @@ VERBS: dict[str, Verb] = {
     for verb in (
         Verb("tap", Tap, (KEYS,), "tap ctrl+s", "keys that come up at once, however long the control is held"),
         Verb("toggle", Toggle, (KEYS,), "toggle shift", "keys that stay down until the next time"),
+        Verb("press", Press, (KEYS,), "press shift", "keys that stay down until `lift`, or to the end of the action"),
+        Verb("lift", Lift, (KEYS,), "lift shift", "lifts what `press` pressed"),
         Verb("wait", Wait, (TIME,), "wait 200ms", "waits before the next step"),
         Verb("type", Type, (TEXT,), 'type "Reel 2"', "types a text, in any script"),
         Verb(
@@ -279,6 +302,7 @@ VERBS: dict[str, Verb] = {
 }
 _VERB_FOR_STEP = {verb.step: verb for verb in VERBS.values()}
 _TIMES = re.compile(r"x(\d+)")
+_APP = re.compile(rf"({NAME.pattern}):")
 EVERY = "every"
 LEAST_EVERY = 0.005
 """Seconds; keys that come faster are nothing that a program could follow."""
@@ -311,15 +335,49 @@ def _read_step(reader: _Reader) -> Step:
         return step  # type: ignore[no-any-return]
     if _TIMES.fullmatch(word):
         raise reader.error(f"`{word}` repeats keys and stands after them", word, start)
-    keys = _read_keys(reader, word, start)
-    times = _read_times(reader)
+    app = _APP.fullmatch(word)
+    if app is not None:
+        return Command(app[1], _read_command(reader, word), _read_times(reader), _read_every(reader))
+    before, colon, after = word.partition(":")
+    if colon and after and NAME.fullmatch(before) and len(before) > 1:
+        raise reader.error("a space stands before a command", word, start, f"{before}: {after}")
+    return Keys(_read_keys(reader, word, start), _read_times(reader), _read_every(reader))
+
+
+def _read_command(reader: _Reader, verb: str) -> str:
+    """A command's name: in quotes, or all words up to what cannot be a part of it."""
+    word = reader.peek()
+    if word and word[0] in "\"'":
+        start = reader.at
+        text = " ".join(_read_text(reader, verb).split())
+        if not text:
+            raise PhraseError("an empty command", start, reader.at - start)
+        return text
+    words: list[str] = []
+    while (word := reader.peek()) and word not in ("then", EVERY) and not _TIMES.fullmatch(word):
+        for at, character in enumerate(word):
+            if not character.isprintable():
+                raise PhraseError(f"U+{ord(character):04X} cannot stand here", reader.at + at, 1)
+        words.append(reader.word()[0])
+    if not words:
+        raise reader.error(f"`{verb}` needs a command of its shortcut list", word, reader.at)
+    return " ".join(words)
+
+
+def _write_command(step: Command) -> str:
+    words = step.command.split(" ")
+    plain = not any(word in ("then", EVERY) or _TIMES.fullmatch(word) for word in words) and words[0][0] not in "\"'"
+    return f"{step.app}: {step.command if plain else _write_text(step.command)}"
+
+
+def _read_every(reader: _Reader) -> float | None:
     if reader.peek() != EVERY:
-        return Keys(keys, times)
-    _, every_start = reader.word()
+        return None
+    _, start = reader.word()
     every = _read_time(reader, EVERY)
     if every < LEAST_EVERY:
-        raise reader.error("keys cannot follow one another that fast", EVERY, every_start, format_time(LEAST_EVERY))
-    return Keys(keys, times, every)
+        raise reader.error("keys cannot follow one another that fast", EVERY, start, format_time(LEAST_EVERY))
+    return every
 
 
 def _read_times(reader: _Reader) -> int:
@@ -370,10 +428,10 @@ def _each_key(word: str, start: int) -> Iterator[str]:
 
 
 def _format_step(step: Step) -> str:
-    if isinstance(step, Keys):
+    if isinstance(step, Keys | Command):
         times = f" x{step.times}" if step.times > 1 else ""
         every = f" {EVERY} {format_time(step.every)}" if step.every is not None else ""
-        return f"{_write_keys(step.keys)}{times}{every}"
+        return f"{_write_keys(step.keys) if isinstance(step, Keys) else _write_command(step)}{times}{every}"
     verb = _VERB_FOR_STEP[type(step)]
     values = (getattr(step, field) for field in step.__struct_fields__)
     written = (argument.write(value) for argument, value in zip(verb.arguments, values, strict=True))

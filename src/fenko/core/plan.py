@@ -55,11 +55,18 @@ class Binding(Struct, frozen=True):
     at_random: bool = False
     states: tuple[str, ...] = ()
     group: str | None = None
+    written: tuple[Phrase, ...] = ()
+    """All that it can do as the person wrote it, where that names commands; `phrases` have their keys instead."""
 
     @property
     def title(self) -> str:
         """The label, or the phrase itself where there is none."""
-        return self.label or " or ".join(map(str, self.phrases))
+        return self.label or self.words
+
+    @property
+    def words(self) -> str:
+        """The phrase as it was written."""
+        return " or ".join(map(str, self.written or self.phrases))
 
     @property
     def phrases(self) -> tuple[Phrase, ...]:

@@ -8,11 +8,12 @@ from typing import Any
 from msgspec import Struct, structs
 
 from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
-from fenko.core.phrase import PROFILE_WORDS, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
+from fenko.core.phrase import PROFILE_WORDS, Command, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
 from fenko.core.words import nearest, parse_time
 from fenko.desk.locate import Path
 from fenko.desk.model import TIMING_RANGES, BindingFile, TimingFile
+from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import fields, read
 
@@ -31,7 +32,9 @@ class Scope(Struct, frozen=True):
 
 class BindingReader:
     """Reads the bindings of all profiles of one desk; every fault goes to `sources`. `times` are those of the desk, and
-    those of each surface by its name."""
+    those of each surface by its name; `lists` are the shortcut lists that phrases may name.
+
+    `phrases` are all that have been read; `places` says where each binding stands, by its level, cell and gesture."""
 
     def __init__(
         self,
@@ -40,11 +43,14 @@ class BindingReader:
         profiles: set[str],
         desk_timing: Timing,
         surface_times: dict[str, dict[str, float]],
+        lists: dict[str, ShortcutList],
     ) -> None:
         self.sources = sources
         self.surfaces = surfaces
         self.profiles = profiles
         self.phrases: list[tuple[Path, Phrase]] = []
+        self.places: dict[tuple[str, str, str], Path] = {}
+        self._lists = lists
         self._plain: dict[str, Binding] = {}
         self._free: dict[str, Phrase] = {}
         self._desk_timing = desk_timing
@@ -145,15 +151,17 @@ class BindingReader:
         known = [phrase for phrase in phrases if phrase is not None]
         if len(known) < len(phrases):
             return None
-        self.phrases += [(place, phrase) for (place, _), phrase in zip(texts, known, strict=True)]
+        self.phrases += [(place, self._keys_of(phrase)) for (place, _), phrase in zip(texts, known, strict=True)]
         states = tuple(written.states or ())
         if states and (ways[0] != "in-turn" or len(states) != len(known)):
             self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
+        done = tuple(self._keys_of(phrase) for phrase in known)
         label, colour, icon, note, group = (
             text or None for text in (written.label, written.colour, written.icon, written.note, written.group)
         )
         at_random = ways[0] == "at-random"
-        return Binding(known[0], label, colour, icon, note, tuple(known[1:]), at_random, states, group)
+        as_written = tuple(known) if done != tuple(known) else ()
+        return Binding(done[0], label, colour, icon, note, done[1:], at_random, states, group, as_written)
 
     def _phrase_binding(self, path: Path, text: str, scope: Scope, held: bool) -> Binding | None:
         binding = self._plain.get(text)
@@ -161,7 +169,8 @@ class BindingReader:
             phrase = self._phrase(path, text, scope, held)
             if phrase is None:
                 return None
-            binding = Binding(phrase)
+            done = self._keys_of(phrase)
+            binding = Binding(done, written=(phrase,) if done != phrase else ())
             if text in self._free:
                 self._plain[text] = binding
         self.phrases.append((path, binding.phrase))
@@ -178,9 +187,21 @@ class BindingReader:
             return None
         if not all([self._step(path, text, step, scope, held) for step in phrase.steps]):
             return None
-        if not any(isinstance(step, Layer) or (isinstance(step, Keys) and step.every) for step in phrase.steps):
+        try:
+            resolved(phrase, self._lists)
+        except UnknownCommand as why:
+            folded = text.casefold()
+            at = max(0, folded.find(why.word.casefold()))
+            self.sources.add(path, str(why), part=(at, len(why.word)), nearest=why.hint)
+            return None
+        if not any(
+            isinstance(step, Layer) or (isinstance(step, Keys | Command) and step.every) for step in phrase.steps
+        ):
             self._free[text] = phrase  # good wherever it stands
         return phrase
+
+    def _keys_of(self, phrase: Phrase) -> Phrase:
+        return resolved(phrase, self._lists)
 
     def _step(self, path: Path, text: str, step: Step, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
@@ -197,7 +218,7 @@ class BindingReader:
                 expected = f"`layer {step.name} once`, `layer {step.name} locked`, or another gesture"
                 self.sources.add(path, message, part=part, expected=expected)
                 return False
-        if isinstance(step, Keys) and step.every is not None and step.times == 1 and not held:
+        if isinstance(step, Keys | Command) and step.every is not None and step.times == 1 and not held:
             message = "this gesture is over at once; without `xN` the keys repeat while a control is held"
             part = (text.find("every"), 5)
             self.sources.add(path, message, part=part, expected=f"a number of times, such as `x5 {text[part[0] :]}`")
@@ -267,6 +288,7 @@ class _ControlReader:
         times: dict[str, float] = {}
         if not isinstance(value, dict) or _BINDING_FIELDS & value.keys():
             gestures["press"] = self._gesture(path, "press", value, times)
+            self._reader.places[self._scope.name, address, "press"] = path
         elif not value:
             self._sources.add(
                 path, "this binds nothing", expected="a phrase; `nothing` does nothing on purpose", nearest="nothing"
@@ -282,6 +304,7 @@ class _ControlReader:
                     yield from self._cells(sub, f"{address}.{gesture}", BUTTON, entry)
                 elif gesture in known:
                     gestures[gesture] = self._gesture(sub, gesture, entry, times)
+                    self._reader.places[self._scope.name, address, gesture] = sub
                 else:
                     self._unknown_gesture(sub, gesture, shape, (*known, *(THRESHOLDS if analogue else ())))
         timing = self._reader.timing(self._surface.name, *self._scope.timing, times)

@@ -15,6 +15,7 @@ from fenko.core.phrase import LAYER_MODES, PROFILE_WORDS, Phrase
 from fenko.core.plan import (
     BASE,
     Condition,
+    Focus,
     Layer,
     Level,
     Plan,
@@ -27,9 +28,11 @@ from fenko.core.plan import (
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader, Scope, read_time, read_times
 from fenko.desk.descriptions import FOLDER, Catalogue
+from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import Path
 from fenko.desk.model import MOST_DEBOUNCE, DeskFile, DeskTimingFile, OutputFile, When
 from fenko.desk.problems import DeskError, Problem
+from fenko.desk.shortcuts import ShortcutList, read_list
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
 
@@ -40,6 +43,18 @@ class SurfaceLinks(Struct, frozen=True):
     links: tuple[str, ...]
     exclusive: bool
     description: str | None = None
+
+
+class App(Struct, frozen=True):
+    """A program that the desk works with: the patterns of its app id, and its shortcut list if it has one."""
+
+    name: str
+    patterns: tuple[re.Pattern[str], ...]
+    shortcuts: ShortcutList | None = None
+
+    def is_in_front(self, focus: Focus) -> bool:
+        """Whether the window in front is this program's."""
+        return any(pattern.search(focus.app) for pattern in self.patterns)
 
 
 class Desk(Struct, frozen=True):
@@ -53,6 +68,10 @@ class Desk(Struct, frozen=True):
     layout: str | None
     phrases: list[tuple[Path, Phrase]]
     """Every phrase of the desk, with its place in the files."""
+    places: dict[tuple[str, str, str], Path]
+    """Where each binding stands, by its level, cell and gesture."""
+    apps: dict[str, App]
+    expectations: tuple[Expectation, ...]
     sources: Sources
 
 
@@ -69,8 +88,12 @@ def load_desk(folder: FilePath) -> Desk:
         name: read_times(sources, ("surface", name, "timing"), _table(entry, "timing"), checked=True)
         for name, entry in _table(data, "surface").items()
     }
-    reader = BindingReader(sources, surfaces, {*_table(data, "profile"), BASE}, timing, surface_times)
+    apps = dict(_apps(sources, _table(data, "app")))
+    lists = {name: app.shortcuts for name, app in apps.items() if app.shortcuts is not None}
+    names = {*_table(data, "profile"), BASE}
+    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists)
     profiles, watched = _profiles(sources, _table(data, "profile"), surfaces, reader)
+    expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists))
     if file is None or sources.problems:
         problems = sources.problems if known_before == 0 else _without_echoes(sources.problems)
         raise DeskError(sorted(set(problems)))
@@ -87,6 +110,9 @@ def load_desk(folder: FilePath) -> Desk:
         keys=output.keys or "auto",
         layout=output.layout or None,
         phrases=reader.phrases,
+        places=reader.places,
+        apps=apps,
+        expectations=expectations,
         sources=sources,
     )
 
@@ -100,6 +126,41 @@ def _table(data: Any, key: str) -> dict[str, Any]:
     """A table of raw data; empty where it is missing, or is no table (which has been noted)."""
     value = data.get(key) if isinstance(data, dict) else None
     return value if isinstance(value, dict) else {}
+
+
+def _apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, App]]:
+    """The programs, with their shortcut lists."""
+    for name, entry in table.items():
+        path: Path = ("app", name)
+        if not isinstance(entry, dict):
+            continue
+        texts = entry.get("app", name)
+        patterns = tuple(_patterns(sources, (*path, "app"), texts if isinstance(texts, list) else [texts]))
+        wanted = entry.get("shortcuts")
+        shortcuts = None
+        if isinstance(wanted, str):
+            file = sources.folder / wanted
+            if "\0" in wanted or not file.resolve().is_relative_to(sources.folder.resolve()):
+                sources.add((*path, "shortcuts"), f"`{wanted}` lies outside the desk's folder")
+            elif not file.is_file():
+                hint = nearest(wanted, (one.name for one in sources.folder.glob("*.csv")))
+                sources.add((*path, "shortcuts"), f"there is no file `{wanted}` in {sources.folder}", nearest=hint)
+            else:
+                shortcuts, problems = read_list(name, file)
+                sources.problems += problems
+        yield name, App(name, patterns, shortcuts)
+
+
+def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[re.Pattern[str]]:
+    """The patterns that these texts write; a faulty one is noted."""
+    for text in texts:
+        try:
+            if isinstance(text, str):
+                yield compile_pattern(text)
+        except (re.error, RecursionError, OverflowError) as why:
+            sources.add(path, f"`{text}` is not a regular expression: {why}")
+    if not texts:
+        sources.add(path, "an empty list never matches")
 
 
 def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:
@@ -291,15 +352,6 @@ def _conditions(sources: Sources, profile: str, entry: Any) -> Iterator[Conditio
         patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
         for field, value in one.items():
             texts = value if isinstance(value, list) else [value]
-            found = []
-            for text in texts:
-                try:
-                    if isinstance(text, str):
-                        found.append(compile_pattern(text))
-                except (re.error, RecursionError, OverflowError) as why:
-                    sources.add((*path, field), f"`{text}` is not a regular expression: {why}")
-            if not texts:
-                sources.add((*path, field), "an empty list never matches")
-            patterns[field] = tuple(found)
+            patterns[field] = tuple(_patterns(sources, (*path, field), texts))
         if patterns and all(field in When.__struct_fields__ for field in patterns):
             yield Condition(patterns)

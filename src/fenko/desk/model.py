@@ -245,6 +245,59 @@ class ProfileFile(File):
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
+class AppFile(File):
+    """A program that the desk works with."""
+
+    shortcuts: (
+        Annotated[
+            str,
+            Meta(
+                description="A CSV file in the desk's folder with the program's commands: command,keys,group,note. "
+                "Bindings name them as `NAME: COMMAND`."
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    app: (
+        Annotated[Patterns, Meta(description="The program's app id, as `fenko windows` prints it. Default: the name.")]
+        | UnsetType
+    ) = UNSET
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
+class ExpectFile(File):
+    """What has to come of a script of hands; `fenko check` tries it."""
+
+    do: Annotated[
+        list[str],
+        Meta(
+            min_length=1,
+            description="What hands and windows do, step by step.",
+            examples=['["front snipwell", "tap pad.south"]'],
+        ),
+    ]
+    that: Annotated[str, Meta(description="What this is about, in words.")] | UnsetType = UNSET
+    sends: (
+        Annotated[
+            str,
+            Meta(
+                description="The phrase that the program in front sees, each key with the modifiers that are down; "
+                "`nothing` if nothing is to be sent.",
+                examples=["ctrl+z then alt+left"],
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    holds: (
+        Annotated[str, Meta(description="The keys that are down at the end, joined by `+`; `nothing` for none.")]
+        | UnsetType
+    ) = UNSET
+    profile: Annotated[str, Meta(description="The profile that is in force at the end.")] | UnsetType = UNSET
+    layers: (
+        Annotated[list[str], Meta(description="The layers that are on at the end, the newest last.")] | UnsetType
+    ) = UNSET
+
+
 class DeskFile(File):
     """A desk, or a part of one that `include` brings in."""
 
@@ -261,6 +314,8 @@ class DeskFile(File):
     timing: DeskTimingFile | UnsetType = UNSET
     surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
     profile: dict[NameText, ProfileFile] | UnsetType = UNSET
+    app: dict[NameText, AppFile] | UnsetType = UNSET
+    expect: list[ExpectFile] | UnsetType = UNSET
 
 
 class BindingFile(File):

@@ -14,6 +14,8 @@ from fenko.desk.problems import Problem
 
 MAIN_FILE = "desk.toml"
 _POSITION = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)")
+_LISTED = "expect"
+"""The one list that every file of a desk may add to."""
 _ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
 
 
@@ -38,6 +40,7 @@ class Sources:
         self.files: list[_SourceFile] = []
         self.data: dict[str, Any] = {}
         self._resolved: set[FilePath] = set()
+        self._listed: list[tuple[_SourceFile, int]] = []
         self.problems: list[Problem] = []
 
     def read(self) -> None:
@@ -123,7 +126,10 @@ class Sources:
 
     def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: _SourceFile) -> None:
         for key, value in new.items():
-            if key not in into:
+            if not path and key == _LISTED and isinstance(value, list):
+                into[key] = [*into.get(key, []), *value]
+                self._listed += [(file, number) for number in range(len(value))]
+            elif key not in into:
                 into[key] = value if file is self.files[0] else _copied(value)
             elif isinstance(value, dict) and isinstance(into[key], dict):
                 self._merge(into[key], value, (*path, key), file)
@@ -135,6 +141,31 @@ class Sources:
     def _where(self, file: _SourceFile, start: int) -> str:
         line, column = line_and_column(file.text, start)
         return f"{file.path}:{line}:{column}"
+
+    def entry(self, path: Path, file: _SourceFile | None = None) -> tuple[_SourceFile, Path, bool] | None:
+        """The file in which an entry stands, its path there, and whether it is the entry itself and not just what is
+        around it; None if nothing of it stands anywhere."""
+        for length in range(len(path), 0, -1):
+            here: Path = path[:length]
+            files = self.files if file is None else [file]
+            number = path[1] if len(path) > 1 and path[0] == _LISTED else None
+            if isinstance(number, int) and length > 1 and number < len(self._listed):
+                files, here = [self._listed[number][0]], (_LISTED, self._listed[number][1], *path[2:length])
+            for one in files:
+                if here in one.places:
+                    return one, here, length == len(path)
+            file = None
+        return None
+
+    def where(self, path: Path) -> str:
+        """The file and line of an entry; empty if it stands nowhere."""
+        found = self.entry(path)
+        if found is None:
+            return ""
+        file, stands, _ = found
+        line, _ = line_and_column(file.text, file.places[stands].key.start)
+        name = file.path.relative_to(self.folder) if file.path.is_relative_to(self.folder) else file.path
+        return f"{name}:{line}"
 
     def add(
         self,
@@ -150,14 +181,15 @@ class Sources:
     ) -> None:
         """Notes a problem with the entry at `path`: at its key or its value, or at a part (offset, length) of the
         text that the value is."""
-        file = file or next((file for file in self.files if path in file.places), None)
-        if file is None and path:
-            self.add(path[:-1], message, at_key=at_key, expected=expected, nearest=nearest, severity=severity)
-            return
-        if file is None or path not in file.places:
+        found = self.entry(path, file)
+        if found is None:
             known = self.files[0].path if self.files else self.folder
             self.problems.append(Problem(str(known), 0, 0, message, 1, expected, nearest, None, severity))
             return
+        file, stands, whole = found
+        if not whole:
+            part = None
+        path = stands
         place = file.places[path]
         spot = place.key if at_key else place.value
         start, length = spot.start, spot.length
