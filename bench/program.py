@@ -21,7 +21,8 @@ def large_desk(folder: Path, profiles: int = 200, bindings: int = 100) -> Path:
     for profile in range(profiles):
         lines += [f"[profile.p{profile}]", f'when = {{ app = "app{profile}" }}', f"[profile.p{profile}.on.keys]"]
         for number, control in enumerate(controls):
-            phrase = f"ctrl+f{1 + (profile + number) % 24}"
+            held = ("", "ctrl+", "alt+", "shift+", "ctrl+shift+")[number // 24]
+            phrase = f"{held}f{1 + (profile + number) % 24}"
             plain = f'{control} = "{phrase}"'
             lines.append(f'{control} = {{ do = "{phrase} then f5", label = "Do {number}" }}' if number % 2 else plain)
     (folder / "desk.toml").write_text("\n".join(lines))

@@ -14,6 +14,7 @@ COMMANDS: dict[str, str] = {
     "new": "Make a first desk from what is plugged in.",
     "run": "Run the desk: surfaces in, shortcuts out.",
     "check": "Say what is wrong with a desk, and where.",
+    "explain": "Tell what a control would do and why, or what a setting does.",
     "rehearse": "Play a take through a desk and print what it would send.",
     "watch": "Watch every control as it moves, and record takes.",
     "devices": "List what is plugged in, with the links for the desk.",

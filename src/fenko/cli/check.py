@@ -4,23 +4,31 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
-from fenko.cli.shared import desk_option, desk_path, format_option, say, show_json, show_problems
-from fenko.core.plan import BASE
+from fenko.cli.shared import desk_option, desk_path, dim, format_option, say, show_json, show_problems, show_table
+from fenko.core.delays import delays as core_delays
+from fenko.core.plan import BASE, lay_out
+from fenko.desk.judgement import judge
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
+from fenko.devices.things import list_nodes
 
 
 @click.command()
 @desk_option
 @format_option("text", "json")
+@click.option("--strict", is_flag=True, help="Hints count too: exit status 1 if there are any.")
+@click.option("--delays", is_flag=True, help="List every binding that waits, how long, and what for, and end.")
 @click.option("--schema", is_flag=True, help="Print a JSON Schema of the desk file, for editors, and end.")
-def command(desk_folder: Path | None, form: str, schema: bool) -> None:
+def command(desk_folder: Path | None, form: str, strict: bool, delays: bool, schema: bool) -> None:
     """Say what is wrong with a desk, and where: file, line, column, what was expected.
 
-    Exit status: 0 all is well, 1 it works but something was found, 2 it cannot be used.
+    An error keeps the desk from working, or is an expectation of its own that fails; a warning is something that will
+    not do what it says; a hint may be on purpose. Exit status: 0 all is well, 1 it works but an error or a warning was
+    found, 2 it cannot be used.
     """
     if schema:
         from fenko.desk.schema import desk_schema
@@ -32,9 +40,66 @@ def command(desk_folder: Path | None, form: str, schema: bool) -> None:
     except DeskError as error:
         _show(error.problems, form, None)
         sys.exit(2)
-    problems = _layout_problems(desk)
+    if delays:
+        _show_delays(desk, form)
+        return
+    problems = sorted([*_layout_problems(desk), *judge(desk, _present(desk))])
     _show(problems, form, desk)
-    sys.exit(1 if any(problem.severity != "hint" for problem in problems) else 0)
+    sys.exit(1 if any(strict or problem.severity != "hint" for problem in problems) else 0)
+
+
+def _present(desk: Desk) -> dict[str, frozenset[str]]:
+    """The controls of the surfaces that are plugged in."""
+    nodes = list_nodes()
+    found = {
+        name: frozenset(
+            control for node in nodes for control in node.controls if any(node.matches(link) for link in links.links)
+        )
+        for name, links in desk.links.items()
+    }
+    return {name: controls for name, controls in found.items() if controls}
+
+
+def _all_delays(desk: Desk) -> list[dict[str, Any]]:
+    """Each binding that waits, in the order of profiles; one that several profiles share, once."""
+    plan = desk.plan
+    found: dict[tuple[str, ...], dict[str, Any]] = {}
+    for profile in plan.profiles.values():
+        stacks = [lay_out((*profile.levels, *layer.levels), plan.surfaces) for layer in profile.layers.values()]
+        for tables in (profile.tables, *stacks):
+            for cell in tables.table.values():
+                for delay in core_delays(tables, cell, plan.timing):
+                    place = desk.places.get((cell.profile, cell.address, delay.gesture), ())
+                    milliseconds = round(delay.seconds * 1000, 3)
+                    found.setdefault(
+                        (cell.profile, cell.address, delay.gesture, delay.reason, str(milliseconds)),
+                        {
+                            "level": cell.profile, "control": cell.address, "gesture": delay.gesture,
+                            "ms": milliseconds, "after": delay.moment, "because": delay.reason,
+                            "where": desk.sources.where(place),
+                        },
+                    )  # fmt: skip
+    return list(found.values())
+
+
+def _show_delays(desk: Desk, form: str) -> None:
+    rows = _all_delays(desk)
+    if form == "json":
+        show_json(rows)
+    elif not rows:
+        say("Every binding acts at once.")
+    else:
+        show_table(
+            ("binding", "profile", "waits", "because", "stands in"),
+            [
+                (
+                    f"{row['control'].replace('.', ' ', 1)} {row['gesture']}", row["level"],
+                    f"{row['ms']:g} ms after the {row['after']}", row["because"], row["where"],
+                )
+                for row in rows
+            ],
+        )  # fmt: skip
+        say(dim("All others act at once; a tap acts at its release."))
 
 
 def _layout_problems(desk: Desk) -> list[Problem]:
@@ -63,6 +128,10 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
         if problems:
             say("")
         say(_summary(desk, len(problems)))
+        waits = _all_delays(desk)
+        if waits:
+            longest = max(row["ms"] for row in waits)
+            say(dim(f"{_count(len(waits), 'binding')} of these wait, {longest:g} ms at most; --delays lists them."))
     elif problems:
         files = len({problem.file for problem in problems})
         say(f"\n{_count(len(problems), 'error')} in {_count(files, 'file')}; this desk cannot be used yet.")
@@ -78,10 +147,12 @@ def _summary(desk: Desk, found: int) -> str:
     cells = [cell for level in levels.values() for owned in level.controls.values() for cell in owned]
     bindings = sum(1 for cell in cells for _ in cell.gestures())
     profiles = sum(1 for name in plan.profiles if name != BASE)
+    expected = len(desk.expectations)
     parts = (
         _count(len(plan.surfaces), "surface"),
         f"{_count(profiles, 'profile')} over base",
         _count(bindings, "binding"),
+        *([_count(expected, "expectation")] if expected else []),
     )
     verdict = "is in order" if not found else f"works; {_count(found, 'thing')} to know"
     return f"{desk.name} {verdict}: {', '.join(parts)}."

@@ -181,6 +181,23 @@ class Engine:
         """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
         return any(due[0] < inf for due in self._all_due(repeats=False))
 
+    def use_profile(self, now: float, name: str) -> Sequence[Effect]:
+        """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
+        self._take_in()
+        self._profile_by_hand(now, name)
+        return self._finish()
+
+    def lock_layer(self, now: float, name: str) -> Sequence[Effect]:
+        """Puts a layer of the profile in force on top, until it is lifted."""
+        self._take_in()
+        self._set_layers(now, [*(on for on in self._layers if on != (name, _LOCKED)), (name, _LOCKED)])
+        return self._finish()
+
+    @property
+    def tables(self) -> Tables:
+        """All that is in force now."""
+        return self._tables
+
     def cell(self, address: str) -> Cell | None:
         """What a cell does now; None where nothing is bound."""
         return self._tables.table.get(address)

@@ -19,6 +19,7 @@ BASE = "base"
 GESTURES = ("press", "release", "tap", "hold", "double", "triple")
 TURN_GESTURES = ("press", "fast")
 """What a hand can do with a button, and with one sense of a dial."""
+_BOUND = (*GESTURES, "fast")
 
 
 class Timing(Struct, frozen=True):
@@ -93,7 +94,7 @@ class Cell(Struct, frozen=True):
 
     def gestures(self) -> Iterable[tuple[str, Binding]]:
         """The gestures that are bound, with their bindings."""
-        for gesture in (*GESTURES, "fast"):
+        for gesture in _BOUND:
             binding: Binding | None = getattr(self, gesture)
             if binding is not None:
                 yield gesture, binding

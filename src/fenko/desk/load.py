@@ -50,6 +50,8 @@ class App(Struct, frozen=True):
 
     name: str
     patterns: tuple[re.Pattern[str], ...]
+    samples: tuple[str, ...]
+    """App ids that fit."""
     shortcuts: ShortcutList | None = None
 
     def is_in_front(self, focus: Focus) -> bool:
@@ -148,7 +150,13 @@ def _apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, App]]:
             else:
                 shortcuts, problems = read_list(name, file)
                 sources.problems += problems
-        yield name, App(name, patterns, shortcuts)
+        samples = tuple(text.replace("*", "").replace("?", "x") for text in _texts(texts) if not text.startswith("~"))
+        yield name, App(name, patterns, samples, shortcuts)
+
+
+def _texts(value: Any) -> list[str]:
+    """The texts of a setting that is one or a list of them."""
+    return [text for text in (value if isinstance(value, list) else [value]) if isinstance(text, str)]
 
 
 def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[re.Pattern[str]]:

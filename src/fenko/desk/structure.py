@@ -147,11 +147,12 @@ def _say_leaf(sources: Sources, path: Path, value: Any, options: tuple[Any, ...]
             what = (meta.description or "a text of another form").rstrip(".")
             sources.add(path, f"`{shown}` cannot stand here", expected=f"{what[0].lower()}{what[1:]}{example}")
             return
-    wanted = " or ".join(dict.fromkeys(_kind_word(_bare(option)) for option in options))
-    sources.add(path, f"expected {wanted}, not {_kind_word(type(value))}")
+    wanted = " or ".join(dict.fromkeys(kind_word(_bare(option)) for option in options))
+    sources.add(path, f"expected {wanted}, not {kind_word(type(value))}")
 
 
-def _kind_word(kind: Any) -> str:
+def kind_word(kind: Any) -> str:
+    """What sort of value it is, in words."""
     origin = get_origin(kind) or kind
     if origin is Literal:
         return "a text"
