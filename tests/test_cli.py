@@ -99,7 +99,7 @@ def test_messages_go_to_stderr_and_results_to_stdout(fenko: Run, tmp_path: Path)
     soon = [json.loads(line) | {"t": 0.2 + n / 50} for n, line in enumerate(rest[:9])]
     take = tmp_path / "t.jsonl"
     take.write_text("\n".join([head, *map(json.dumps, soon)]))
-    done = fenko("run", "--dry", "--desk", DEMO, "--play", take, "--play-focus")
+    done = fenko("try", "--desk", DEMO, "--play", take, "--play-focus")
     assert done.returncode == 0, done.stderr
     assert "→ profile frames" in done.stdout and "ctrl↓  z↓" in done.stdout and "running" not in done.stdout
     assert "profile: frames" in done.stderr and "everything is released" in done.stderr and "ctrl↓" not in done.stderr
@@ -117,7 +117,7 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
     rehearsed = [
         json.loads(line) for line in fenko("rehearse", take, "--desk", desk, "--format", "jsonl").stdout.splitlines()
     ]
-    played = [line.split() for line in fenko("run", "--dry", "--desk", desk, "--play", take).stdout.splitlines()[1:]]
+    played = [line.split() for line in fenko("try", "--desk", desk, "--play", take).stdout.splitlines()[1:]]
     flat = [(float(words[0]), word) for words in played for word in words if word[-1] in "↓↑"]
     assert [key for _, key in flat] == [effect["key"] + {"down": "↓", "up": "↑"}[effect["act"]] for effect in rehearsed]
     offset = flat[0][0] - rehearsed[0]["t"]
@@ -129,7 +129,7 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
 def test_ctrl_c_at_any_moment_is_no_traceback(make_desk: MakeDesk, after: float) -> None:
     desk = make_desk('[surface.pad]\nkind = "gamepad"')
     process = subprocess.Popen(
-        [*FENKO, "run", "--dry", "--desk", str(desk)], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        [*FENKO, "try", "--desk", str(desk)], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
     )
     time.sleep(after)
     process.send_signal(signal.SIGINT)

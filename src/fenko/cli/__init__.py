@@ -13,6 +13,7 @@ from fenko import __version__
 COMMANDS: dict[str, str] = {
     "new": "Make a first desk from what is plugged in.",
     "run": "Run the desk: surfaces in, shortcuts out.",
+    "try": "Run the desk with its outputs shown instead of sent, or caught in a window.",
     "check": "Say what is wrong with a desk, and where.",
     "explain": "Tell what a control would do and why, or what a setting does.",
     "rehearse": "Play a take through a desk and print what it would send.",

@@ -84,9 +84,11 @@ class Actions:
         return now
 
 
-def moment_lines(moment: Moment, start: float = 0.0) -> Iterator[str]:
-    """A line for each action, what was sent standing on the last of them; times count from `start`."""
-    sent = describe(moment.effects)
+def moment_lines(
+    moment: Moment, start: float = 0.0, words: Callable[[Iterable[Effect]], str] | None = None
+) -> Iterator[str]:
+    """A line for each action, what was sent standing on the last of them, in these words; times count from `start`."""
+    sent = (words or describe)(moment.effects)
     time = f"{moment.t - start:.3f}"
     for number, action in enumerate(moment.actions):
         surface, _, control = action.address.partition(".")
@@ -97,7 +99,7 @@ def moment_lines(moment: Moment, start: float = 0.0) -> Iterator[str]:
             _shown(action.binding),
             sent if number == len(moment.actions) - 1 else "",
         )
-    if not moment.actions:
+    if not moment.actions and sent:
         yield dim(_row(time, "", "", "", sent))
 
 
@@ -136,7 +138,7 @@ def _describe(effect: Effect) -> str:
 def _shown(binding: Binding | None) -> str:
     if binding is None:
         return "not bound, handed on"
-    phrase = " or ".join(map(str, binding.phrases))
+    phrase = binding.words
     return f"{binding.label} · {phrase}" if binding.label else phrase
 
 

@@ -255,6 +255,12 @@ class Plan(Struct, frozen=True):
     watched: frozenset[str] = frozenset()
     """The cells that a layer's `while` names."""
 
+    @property
+    def watches_keyboard(self) -> bool:
+        """Whether a layer is on while a modifier of the ordinary keyboard is held."""
+        layers = (layer for profile in self.profiles.values() for layer in profile.layers.values())
+        return any("." not in held for layer in layers for held in layer.held)
+
     def choose(self, focus: Focus) -> str:
         """The profile for this focus: the one with most conditions met; among equals the first in the desk."""
         best, best_fit = BASE, 0

@@ -233,7 +233,9 @@ class Performance:
     def outcome(self) -> Outcome:
         """What has come of it so far."""
         engine = self.engine
-        return Outcome(tuple(seen(self.effects)), engine.held, engine.profile.name, engine.layers, tuple(self.effects))
+        return Outcome(
+            tuple(Witness().see(self.effects)), engine.held, engine.profile.name, engine.layers, tuple(self.effects)
+        )
 
     # --- Hands ---
 
@@ -313,29 +315,35 @@ def perform(plan: Plan, deeds: Iterable[Deed], report: Report | None = None) -> 
     return performance.outcome()
 
 
-def seen(effects: Iterable[Effect]) -> Iterator[Step]:
-    """Key and pointer effects as the program in front sees them: `ctrl+z` for every key that goes down, with the
+class Witness:
+    """Sees key and pointer effects as the program in front does: `ctrl+z` for keys that go down together, with the
     modifiers that are down at that time, and what is typed."""
-    down: list[str] = []
-    fresh: list[str] = []
-    since = -inf
-    for t, out, act, *values in effects:
-        if out not in ("keys", "pointer") or act not in ("down", "up", "type"):
-            continue
-        if fresh and (act != "down" or t != since):
-            yield _combined(down, fresh)
-            fresh = []
-        key = f"{BUTTON} {values[0]}" if out == "pointer" else values[0]
-        if act == "down":
-            since = t
-            fresh.append(key)
-            down.append(key)
-        elif act == "up":
-            down.remove(key)
-        else:
-            yield Type(values[0])
-    if fresh:
-        yield _combined(down, fresh)
+
+    def __init__(self) -> None:
+        self._down: list[str] = []
+
+    def see(self, effects: Iterable[Effect]) -> Iterator[Step]:
+        """What these effects, which follow the ones before, are to the program. Keys that go down at one time without
+        one that comes up between them are one step."""
+        fresh: list[str] = []
+        since = -inf
+        for t, out, act, *values in effects:
+            if out not in ("keys", "pointer") or act not in ("down", "up", "type"):
+                continue
+            if fresh and (act != "down" or t != since):
+                yield _combined(self._down, fresh)
+                fresh = []
+            key = f"{BUTTON} {values[0]}" if out == "pointer" else values[0]
+            if act == "down":
+                since = t
+                fresh.append(key)
+                self._down.append(key)
+            elif act == "up":
+                self._down.remove(key)
+            else:
+                yield Type(values[0])
+        if fresh:
+            yield _combined(self._down, fresh)
 
 
 def _combined(down: list[str], fresh: list[str]) -> Keys:
@@ -345,7 +353,7 @@ def _combined(down: list[str], fresh: list[str]) -> Keys:
 
 
 def compared(steps: Iterable[Step]) -> list[Step]:
-    """Steps in the form that `seen` gives: one for each stroke, modifiers in one order."""
+    """Steps in the form in which a witness tells them: one for each stroke, modifiers in one order."""
     found: list[Step] = []
     for step in steps:
         if isinstance(step, Keys):

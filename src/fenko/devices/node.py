@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import os
 import struct
 import time
@@ -17,13 +18,16 @@ from fenko.devices.things import Node
 from fenko.system.kernel import ABS, KEY, REL
 
 _EVIOCSCLOCKID = 0x400445A0
+_EVIOCSMASK = 0x40104593
+_KEY_BYTES = 96  # KEY_MAX, 0x2ff, in bits
+_MASK = struct.Struct("@IIQ")
 
 
 class OpenNode:
     """An event node that belongs to a surface.
 
     `exclusive`: the node is taken over as soon as none of its keys is down, and says nothing before that.
-    `motion` gets the raw events of a mouse that only moves, which nothing can be bound to.
+    With `only`, the kernel tells of these keys and of nothing else. `motion` gets the raw events of a mouse that only moves, which nothing can be bound to.
 
     Raises OSError if the node cannot be opened, or another program has taken it over."""
 
@@ -33,6 +37,7 @@ class OpenNode:
         surface: Surface,
         exclusive: bool,
         motion: Callable[[bytes], None] | None = None,
+        only: frozenset[int] | None = None,
     ) -> None:
         from evdev import InputDevice
 
@@ -49,6 +54,11 @@ class OpenNode:
             # The same clock as everything else here.
             ioctl(self.fd, _EVIOCSCLOCKID, struct.pack("i", time.CLOCK_MONOTONIC))
             addresses = addresses_of(node, surface)
+            if only is not None:
+                addresses = {
+                    (kind, code): name for (kind, code), name in addresses.items() if kind == KEY and code in only
+                }
+                self._mask(only)
             self._axes = [code for kind, code in addresses if kind == ABS]
             info = {code: self._device.absinfo(code) for code in self._axes}
             ranges = {code: (one.min, one.max) for code, one in info.items()}
@@ -57,6 +67,15 @@ class OpenNode:
         except OSError:
             self._device.close()
             raise
+
+    def _mask(self, only: frozenset[int]) -> None:
+        """Asks the kernel to keep everything but some keys to itself (EVIOCSMASK, input.h)."""
+        for kind, codes in ((KEY, only), (REL, frozenset[int]()), (ABS, frozenset[int]())):
+            bits = bytearray(_KEY_BYTES if kind == KEY else 8)
+            for code in codes:
+                bits[code // 8] |= 1 << code % 8
+            memory = ctypes.create_string_buffer(bytes(bits), len(bits))
+            ioctl(self.fd, _EVIOCSMASK, _MASK.pack(kind, len(bits), ctypes.addressof(memory)))
 
     def _state(self) -> State:
         axes = {code: self._device.absinfo(code).value for code in self._axes}

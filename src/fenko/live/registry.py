@@ -47,6 +47,27 @@ class DeskRegistry:
         return {name: entry.links for name, entry in self._links.items()}
 
 
+class OrdinaryKeyboards:
+    """The keyboards on which people type: all that are no surface of the desk. None is kept from other programs."""
+
+    def __init__(self, desk: Desk) -> None:
+        self._desk = DeskRegistry(desk)
+
+    def claim(self, node: Node) -> Surface | None:
+        """One surface for each node of such a keyboard."""
+        if guess_kind([node]) != "keyboard" or self._desk.claim(node) is not None:
+            return None
+        return Surface(slug_of(node.path), "keyboard")
+
+    def exclusive(self, surface: str) -> bool:
+        """Never."""
+        return False
+
+    def expected(self) -> Mapping[str, tuple[str, ...]]:
+        """Nothing in particular."""
+        return {}
+
+
 class EveryThing:
     """Every thing that is plugged in is a surface, named after itself, and shared. Of those that the catalogue
     describes, kind and names of controls are known.

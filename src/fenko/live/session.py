@@ -6,11 +6,12 @@ import time
 from collections.abc import Callable, Sequence
 from math import inf
 
-from fenko.core.changes import FOCUS, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.plan import Focus, Report
 from fenko.desk.load import Desk
 from fenko.focus.x11 import X11Focus
+from fenko.live.keyboard import Keyboard
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
 from fenko.live.returning import Returning
@@ -25,7 +26,7 @@ class Session:
     """One run of a desk, from the first device to the last key lifted.
 
     `say` gets a line for every thing that a person wants to know; `reopen` makes the output anew after a display came
-    back."""
+    back; `told` hears of all that is sent."""
 
     def __init__(
         self,
@@ -35,6 +36,7 @@ class Session:
         reopen: Callable[[], Output],
         say: Callable[[str], None],
         report: Report | None = None,
+        told: Callable[[Sequence[Effect]], None] | None = None,
     ) -> None:
         self._desk = desk
         self._say = say
@@ -42,9 +44,12 @@ class Session:
         self.engine = Engine(desk.plan, report, seed=time.time_ns())
         self._output: Output | None = output
         self._reopen = reopen
+        self._told = told
         self._surfaces: Surfaces | None = None
         self._focus: X11Focus | None = None
         self._follows_focus = False
+        self._keyboard: Keyboard | None = None
+        self._watches_keyboard = False
         self._settling: Focus | None = None
         self._profile = self.engine.profile
         self._paused = False
@@ -85,6 +90,34 @@ class Session:
         self.feed([(time.monotonic(), FOCUS, current)])
         self._focus_readable()  # what came while the server was asked
 
+    def pretend_focus(self, focus: Focus) -> None:
+        """Behaves as if this window were in front, whatever is."""
+        self.feed([(time.monotonic(), FOCUS, focus)])
+
+    def use_keyboard(self) -> None:
+        """Follows the modifiers of the ordinary keyboard, where a layer is on while one is held."""
+        self._watches_keyboard = self._desk.plan.watches_keyboard
+        if not self._watches_keyboard:
+            return
+        try:
+            self._open_keyboard(bool(display_name()))
+        except DisplayError:
+            self._open_keyboard(False)
+
+    def _open_keyboard(self, by_display: bool) -> None:
+        self._keyboard = Keyboard(self._desk, self.loop, self._modifiers_changed, self._lose_display, by_display)
+        where = f"display {display_name()}" if by_display else "the kernel"
+        self._say(f"keyboard: which modifiers are held is told by {where}")
+        self._keyboard.start()
+
+    def _modifiers_changed(self, t: float, held: tuple[str, ...]) -> None:
+        self.feed([(t, KEYBOARD, held)])
+
+    def _close_keyboard(self) -> None:
+        if self._keyboard is not None:
+            self._keyboard.close()
+            self._keyboard = None
+
     def listen_to_output(self) -> None:
         """Lets the X11 output hear of changed layouts, and notice when its display goes away."""
         if isinstance(self._output, X11Output):
@@ -124,6 +157,8 @@ class Session:
 
     def _send(self, effects: Sequence[Effect]) -> None:
         output = self._output
+        if self._told is not None:
+            self._told(effects)
         if output is not None:
             try:
                 output.send(effects)
@@ -213,6 +248,7 @@ class Session:
             self.loop.remove(self._focus.fd)
             self._focus.close()
             self._focus = None
+        self._close_keyboard()
         if isinstance(self._output, X11Output):
             self.loop.remove(self._output.fd)
             self._output.close()
@@ -221,7 +257,7 @@ class Session:
         self._settle_timer.set(inf)
         now = time.monotonic()
         self._send(self.engine.release_all(now))
-        self.feed([(now, FOCUS, Focus())])
+        self.feed([(now, KEYBOARD, ()), (now, FOCUS, Focus())])
 
     def _try_display(self) -> bool:
         """One attempt to open the display again; True if it worked."""
@@ -232,6 +268,8 @@ class Session:
                 self.listen_to_output()
             if self._follows_focus and self._focus is None:
                 self._open_focus()
+            if self._watches_keyboard and self._keyboard is None:
+                self._open_keyboard(True)
         except (DisplayError, OutputError):
             return False
         self._say(f"display {display_name()} is back")
@@ -252,6 +290,7 @@ class Session:
                 self._surfaces.close()
             if self._focus is not None:
                 self._focus.close()
+            self._close_keyboard()
             if self._output is not None:
                 self._output.close()
 

@@ -22,7 +22,8 @@ _PERMISSIONS_TAKE = 1.0
 
 
 class Surfaces:
-    """Feeds the changes of every device that the registry gives to a surface. `say` is told of each coming and going."""
+    """Feeds the changes of every device that the registry gives to a surface. `say` is told of each coming and going.
+    With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
         self,
@@ -31,7 +32,9 @@ class Surfaces:
         feed: Callable[[Sequence[Change]], None],
         motion: Callable[[bytes], None],
         say: Callable[[str], None],
+        only: frozenset[int] | None = None,
     ) -> None:
+        self._only = only
         self._registry = registry
         self._loop = loop
         self._feed = feed
@@ -104,7 +107,7 @@ class Surfaces:
         name = surface.name
         first = not self._nodes_of(name)
         try:
-            opened = OpenNode(node, surface, self._registry.exclusive(name), self._motion)
+            opened = OpenNode(node, surface, self._registry.exclusive(name), self._motion, self._only)
         except OSError as why:
             if patient and why.errno == errno.EACCES:
                 self._denied.add(Path(node.path).name)

@@ -1,0 +1,93 @@
+"""What `fenko run` and `fenko try` have in common: a desk wired to its devices, focus and an output, until it ends."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from fenko.cli.shared import fail, note
+from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
+from fenko.core.plan import Focus, Report
+from fenko.desk.load import Desk
+from fenko.devices.take import TakeError, read_take
+
+if TYPE_CHECKING:
+    from fenko.live.loop import Loop
+    from fenko.live.session import Session
+    from fenko.live.wiring import Output
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def play_options(function: F) -> F:
+    """`--play TAKE` and `--play-focus`."""
+    with_focus = click.option(
+        "--play-focus", is_flag=True, help="With --play: take the focus and the keyboard's modifiers from it too."
+    )
+    with_take = click.option(
+        "--play",
+        "take_path",
+        metavar="TAKE",
+        type=click.Path(path_type=Path),
+        help="Play a take in its own time in place of the devices, then end.",
+    )
+    return with_take(with_focus(function))
+
+
+def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Change] | None:
+    """The changes of the take that is to be played; None if the devices are to be heard."""
+    if take_path is None:
+        if play_focus:
+            raise click.UsageError("--play-focus goes with --play TAKE")
+        return None
+    try:
+        changes = read_take(take_path, desk.plan.surfaces).changes
+    except TakeError as error:
+        fail(str(error), 2)
+    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD)]
+
+
+def start(
+    desk: Desk,
+    loop: Loop,
+    stack: ExitStack,
+    choose: Callable[[], Output],
+    changes: list[Change] | None,
+    share: bool,
+    focus: Focus | None,
+    report: Report | None = None,
+    told: Callable[[Sequence[Effect]], None] | None = None,
+) -> Session:
+    """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
+    programs too; `told` hears of all that is sent. Raises OutputError."""
+    from fenko.live.session import Session
+
+    session = Session(desk, loop, choose(), choose, note, report, told)
+    stack.callback(session.close)
+    session.listen_to_output()
+    if focus is None:
+        session.use_focus()
+        session.use_keyboard()
+    else:
+        session.pretend_focus(focus)
+    if changes is None:
+        session.use_devices(share)
+    else:
+        session.play(changes)
+    note(f"profile: {session.engine.profile.name}; {desk.name} is running, Ctrl-C ends it")
+    return session
+
+
+def say_why_not(error: Exception) -> None:
+    """Why no keys can be sent, and what helps."""
+    from fenko.outputs.keys import OutputError
+
+    note(f"fenko: {error}")
+    if isinstance(error, OutputError) and error.remedy.writes:
+        note("To allow it for good:")
+        for command in error.remedy.commands():
+            note(f"    {command}")

@@ -1,0 +1,194 @@
+"""`fenko try`: the desk live, with its outputs shown instead of sent; or caught by a window, to see what arrives."""
+
+from __future__ import annotations
+
+import select
+import sys
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, closing
+from math import inf
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from fenko.cli.live_desk import changes_of, play_options, say_why_not, start
+from fenko.cli.shared import bold, colour, desk_option, dim, fail, note, open_desk, say
+from fenko.cli.timeline import Actions, describe, moment_lines, table_head
+from fenko.core.arrival import Arrivals, column_titles
+from fenko.core.changes import Change, Effect
+from fenko.core.keys import format_key
+from fenko.core.phrase import Phrase
+from fenko.core.plan import Focus
+from fenko.core.script import Witness
+from fenko.desk.load import Desk
+
+if TYPE_CHECKING:
+    from fenko.live.wiring import Output
+    from fenko.system.keywindow import KeyWindow
+
+_OPENS_WITHIN = 3.0  # s
+_HELD = 0.05  # s; what comes up sooner was a stroke
+
+
+@click.command()
+@desk_option
+@click.option("--app", metavar="ID", help="Behave as if this program were in front, whatever is.")
+@click.option("--title", metavar="TEXT", default="", help="With --app: the title of its window.")
+@click.option("--window", is_flag=True, help="Send for real into a small window, and show what arrives there.")
+@play_options
+def command(
+    desk_folder: Path | None, app: str | None, title: str, window: bool, take_path: Path | None, play_focus: bool
+) -> None:
+    """Try the desk live: what it would send is shown instead of sent, with profile, layer and binding.
+
+    Devices are left to other programs meanwhile. With --window a small window takes the keys for real: what was sent
+    and did not arrive there is kept by the desktop. Say with --app which program it stands for.
+    """
+    desk = open_desk(desk_folder)
+    changes = changes_of(desk, take_path, play_focus)
+    focus = Focus(app, title) if app is not None else Focus() if window or play_focus else None
+    sys.exit(_in_window(desk, changes, focus or Focus()) if window else _shown(desk, changes, focus))
+
+
+class Spoken:
+    """Effects in words, keys as a person calls them: `ctrl+shift+b`, and what a hand had held for a while and lifts."""
+
+    def __init__(self) -> None:
+        self._witness = Witness()
+        self._since: dict[str, float] = {}
+
+    def __call__(self, effects: Iterable[Effect]) -> str:
+        return "  ".join(self._words(list(effects)))
+
+    def _words(self, effects: list[Effect]) -> Iterator[str]:
+        keys = ("down", "up", "type")
+        sent = [effect for effect in effects if effect[1] in ("keys", "pointer") and effect[2] in keys]
+        shown = [str(Phrase((step,))) for step in self._witness.see(sent)]
+        lifted = [format_key(effect[3]) for effect in sent if effect[2] == "up" and self._was_held(effect)]
+        self._since.update((effect[3], effect[0]) for effect in sent if effect[2] == "down")
+        yield from shown
+        if lifted and not shown:
+            yield dim(f"lifts {'+'.join(reversed(lifted))}")
+        for effect in effects:
+            if effect not in sent:
+                yield describe([effect])
+
+    def _was_held(self, effect: Effect) -> bool:
+        return bool(effect[0] - self._since.pop(effect[3], effect[0]) >= _HELD)
+
+
+def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None) -> int:
+    from fenko.live.loop import Loop
+    from fenko.outputs.listing import ListingOutput
+
+    begun = time.monotonic()
+    actions, words = Actions(), Spoken()
+
+    def show(effects: Sequence[Effect]) -> None:
+        for moment in actions.moments(effects):
+            for line in moment_lines(moment, begun, words):
+                say(line)
+
+    with ExitStack() as stack:
+        loop = stack.enter_context(Loop())
+        note("output: none; what would be sent is shown")
+        say(table_head())
+        start(desk, loop, stack, lambda: ListingOutput(show), changes, True, focus, actions.report)
+        loop.run()
+    for moment in actions.before(inf):
+        for line in moment_lines(moment, begun, words):
+            say(line)
+    note("ended; nothing was sent")
+    return 0
+
+
+def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
+    from fenko.live.guard import Guard
+    from fenko.live.loop import Loop
+    from fenko.live.wiring import choose_output
+    from fenko.outputs.keys import OutputError
+    from fenko.outputs.xkb import X_KEYCODE_OFFSET, character_of
+    from fenko.system.keywindow import KeyWindow
+    from fenko.system.xserver import DisplayError, display_name
+
+    if not display_name():
+        fail("--window needs an X server, and DISPLAY is not set")
+    with ExitStack() as stack:
+        loop = stack.enter_context(Loop())
+        guard = stack.enter_context(closing(Guard()))
+        try:
+            window = stack.enter_context(closing(KeyWindow("fenko try: what arrives here")))
+        except DisplayError as why:
+            fail(str(why))
+        arrivals = Arrivals()
+        head = column_titles()
+        shown = [f"This window stands for {focus.app or 'no program in particular'}. Ctrl-C ends.", "", head]
+
+        def tell(lines: list[str]) -> None:
+            for line in lines:
+                say(_coloured(line))
+            shown.extend(lines)
+            window.show(shown)
+            timer.set(arrivals.due)
+
+        def readable() -> None:
+            try:
+                keys = window.read()
+            except DisplayError:
+                loop.stop()
+                return
+            for key in keys:
+                names = [character_of(key.plain), character_of(key.shifted)]
+                tell(arrivals.arrived(key.keycode - X_KEYCODE_OFFSET, names, key.modifiers))
+            if window.closed:
+                loop.stop()
+
+        def overdue(now: float) -> None:
+            tell(arrivals.overdue(now))
+
+        timer = loop.timer(overdue)
+        loop.add(window.fd, readable)
+
+        def choose() -> Output:
+            choice = choose_output(desk.keys, desk.layout, note, guard.ledger)
+            note(f"output: {choice.output.name}, {choice.why}")
+            return choice.output
+
+        def sent(effects: Sequence[Effect]) -> None:
+            arrivals.sent(effects, time.monotonic())
+            timer.set(arrivals.due)
+
+        _wait_until_in_front(window, readable)
+        window.show(shown)
+        say(bold(head))
+        try:
+            start(desk, loop, stack, choose, changes, False, focus, told=sent)
+        except OutputError as error:
+            say_why_not(error)
+            return 1
+        loop.run()
+        readable()
+        tell(arrivals.overdue(inf))
+    if arrivals.lost:
+        note(
+            f"{arrivals.lost} of {arrivals.count} did not arrive: the desktop keeps them, or the layout makes something else"
+        )
+        return 1
+    note(f"all {arrivals.count} arrived; everything is released")
+    return 0
+
+
+def _wait_until_in_front(window: KeyWindow, readable: Callable[[], None]) -> None:
+    """Keys that are sent before the window is in front would go to somebody else."""
+    end = time.monotonic() + _OPENS_WITHIN
+    while not window.in_front and time.monotonic() < end:
+        select.select([window.fd], [], [], 0.1)
+        readable()
+    if not window.in_front:
+        note("the window is not in front; click on it, for keys go to whatever is")
+
+
+def _coloured(line: str) -> str:
+    return colour(line, "bright_red") if line.endswith("LOST") else line

@@ -1,0 +1,82 @@
+"""The modifiers of the person's ordinary keyboards in a running desk: from the X server, or else from the kernel."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+
+from fenko.core.changes import UNPLUG, Change
+from fenko.desk.load import Desk
+from fenko.devices.modifiers import MODIFIER_CODES, X11Modifiers, held_modifiers
+from fenko.live.loop import Loop
+from fenko.live.registry import OrdinaryKeyboards
+from fenko.live.surfaces import Surfaces
+from fenko.system.xserver import DisplayError
+
+Held = tuple[str, ...]
+
+
+class Keyboard:
+    """Tells `changed` the modifiers that are held, at every change. Raises DisplayError if it is to ask the X server and
+    there is none; `lost` is called when the server goes away."""
+
+    def __init__(
+        self,
+        desk: Desk,
+        loop: Loop,
+        changed: Callable[[float, Held], None],
+        lost: Callable[[], None],
+        by_display: bool,
+    ) -> None:
+        self._loop = loop
+        self._changed = changed
+        self._lost = lost
+        self._down: set[str] = set()
+        self._before: Held = ()
+        self._server: X11Modifiers | None = None
+        self._surfaces: Surfaces | None = None
+        if by_display:
+            self._server = X11Modifiers()
+            loop.add(self._server.fd, self._readable)
+        else:
+            keyboards = OrdinaryKeyboards(desk)
+            self._surfaces = Surfaces(
+                keyboards, loop, self._feed, lambda raw: None, lambda line: None, frozenset(MODIFIER_CODES)
+            )
+
+    def start(self) -> None:
+        """Tells of what is held already, and from then on."""
+        if self._surfaces is not None:
+            self._surfaces.start()
+        else:
+            self._readable()
+
+    def _readable(self) -> None:
+        assert self._server is not None
+        try:
+            held = self._server.read()
+        except DisplayError:
+            self._lost()
+            return
+        self._tell(time.monotonic(), held)
+
+    def _feed(self, changes: Sequence[Change]) -> None:
+        for t, address, value in changes:
+            if address == UNPLUG:
+                self._down = {key for key in self._down if not key.startswith(f"{value}.")}
+            elif value in (0, 1):
+                (self._down.add if value else self._down.discard)(address)
+            self._tell(t, held_modifiers(key.partition(".")[2] for key in self._down))
+
+    def _tell(self, t: float, held: Held) -> None:
+        if held != self._before:
+            self._before = held
+            self._changed(t, held)
+
+    def close(self) -> None:
+        """Stops listening."""
+        if self._server is not None:
+            self._loop.remove(self._server.fd)
+            self._server.close()
+        if self._surfaces is not None:
+            self._surfaces.close()

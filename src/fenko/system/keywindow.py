@@ -1,0 +1,152 @@
+"""A small X window that takes keys for real and says which ones arrived."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+
+from fenko.system.xserver import DisplayError, NoWindow, open_display
+
+WIDTH, HEIGHT = 760, 460
+_MARGIN, _LINE = 14, 18
+_FONTS = ("-misc-fixed-medium-r-normal--18-*-*-*-c-*-iso10646-1", "9x15", "fixed")
+_SHIFT, _LOCK = 1, 2
+MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
+_APP_ID = b"fenko-try\0fenko-try\0"
+
+
+class Arrived(Struct, frozen=True):
+    """A key that came to the window: its X key code, the modifiers that were down before it, and the keysyms that it has
+    without Shift and with it."""
+
+    keycode: int
+    modifiers: tuple[str, ...]
+    plain: int
+    shifted: int
+
+
+class KeyWindow:
+    """Opens in front. Raises DisplayError when there is no X server, or it goes away."""
+
+    def __init__(self, title: str) -> None:
+        self._display = open_display()
+        display, x = self._display, self._display.x
+        core = self._core = display.connection.core
+        screen = display.connection.get_setup().roots[display.connection.pref_screen]
+        self._window = display.connection.generate_id()
+        mask = x.EventMask
+        wanted = mask.KeyPress | mask.KeyRelease | mask.Exposure | mask.StructureNotify | mask.FocusChange
+        values = [screen.white_pixel, wanted]
+        display.tell(
+            core.CreateWindow, screen.root_depth, self._window, screen.root, 60, 60, WIDTH, HEIGHT, 0, 1,
+            screen.root_visual, x.CW.BackPixel | x.CW.EventMask, values,
+        )  # fmt: skip
+        self._text_property("WM_CLASS", _APP_ID)
+        self._text_property("WM_NAME", title.encode("latin-1", "replace"))
+        self._protocols = display.atom("WM_PROTOCOLS")
+        self._delete = display.atom("WM_DELETE_WINDOW")
+        atom_type = 4  # ATOM, predefined
+        display.tell(
+            core.ChangeProperty, x.PropMode.Replace, self._window, self._protocols, atom_type, 32, 1, [self._delete]
+        )
+        font = display.connection.generate_id()
+        self._open_font(font)
+        self._pen = display.connection.generate_id()
+        display.tell(
+            core.CreateGC, self._pen, self._window, x.GC.Foreground | x.GC.Background | x.GC.Font,
+            [screen.black_pixel, screen.white_pixel, font],
+        )  # fmt: skip
+        display.tell(core.MapWindow, self._window)
+        display.flush()
+        self._lines: list[str] = []
+        self._symbols: dict[int, tuple[int, int]] = {}
+        self.in_front = False
+        self.closed = False
+
+    def _text_property(self, name: str, text: bytes) -> None:
+        atom, string = self._display.atom(name), 31  # STRING, predefined
+        x = self._display.x
+        self._display.tell(
+            self._core.ChangeProperty, x.PropMode.Replace, self._window, atom, string, 8, len(text), text
+        )
+
+    def _open_font(self, font: int) -> None:
+        for name in _FONTS:
+            try:
+                self._display.ask(_checked(self._core.OpenFont), font, len(name), name)
+            except NoWindow:
+                continue
+            return
+        raise DisplayError(f"display {self._display.name} has no font to write with")
+
+    @property
+    def fd(self) -> int:
+        """Becomes readable when something has come; then call `read`."""
+        return self._display.fd
+
+    def read(self) -> list[Arrived]:
+        """The keys that have come."""
+        x = self._display.x
+        found: list[Arrived] = []
+        drawn = True
+        for event in self._display.events():
+            if isinstance(event, x.KeyReleaseEvent):
+                continue  # which xcffib derives from the press
+            if isinstance(event, x.KeyPressEvent):
+                modifiers = tuple(name for bit, name in MODIFIER_BITS.items() if event.state & bit)
+                found.append(Arrived(event.detail, modifiers, *self._keysyms(event.detail)))
+            elif isinstance(event, x.FocusInEvent | x.FocusOutEvent):
+                self.in_front = type(event) is x.FocusInEvent
+            elif isinstance(event, x.ExposeEvent):
+                drawn = False
+            elif isinstance(event, x.MappingNotifyEvent):
+                self._symbols.clear()
+            elif isinstance(event, x.DestroyNotifyEvent):
+                self.closed = True
+            elif isinstance(event, x.ClientMessageEvent) and event.type == self._protocols:
+                self.closed = self.closed or event.data.data32[0] == self._delete
+        if not drawn:
+            self._draw()
+        return found
+
+    def _keysyms(self, keycode: int) -> tuple[int, int]:
+        if keycode not in self._symbols:
+            row = list(self._display.ask(self._core.GetKeyboardMapping, keycode, 1).keysyms)
+            self._symbols[keycode] = (row[0] if row else 0, row[1] if len(row) > 1 else 0)
+        return self._symbols[keycode]
+
+    def show(self, lines: list[str]) -> None:
+        """Shows these lines; where there are more than fit, the first three and the last ones."""
+        room = (HEIGHT - 2 * _MARGIN) // _LINE
+        self._lines = lines[:3] + lines[3:][-(room - 3) :]
+        self._draw()
+
+    def _draw(self) -> None:
+        self._display.tell(self._core.ClearArea, False, self._window, 0, 0, WIDTH, HEIGHT)
+        for number, line in enumerate(self._lines):
+            shown = "".join(character if ord(character) < 0x10000 else "?" for character in line)[:120]
+            y = _MARGIN + _LINE * (number + 1) - 5
+            if shown:
+                characters = [self._display.x.CHAR2B.synthetic(ord(one) >> 8, ord(one) & 255) for one in shown]
+                self._display.tell(
+                    self._core.ImageText16, len(characters), self._window, self._pen, _MARGIN, y, characters
+                )
+        self._display.flush()
+
+    def close(self) -> None:
+        """Closes the window."""
+        self._display.close()
+
+
+def _checked(request: Any) -> Any:
+    """A request without a reply as one that can be asked: its reply is that the server did not refuse."""
+
+    class _Answer:
+        def __init__(self, cookie: Any) -> None:
+            self._cookie = cookie
+
+        def reply(self) -> None:
+            self._cookie.check()
+
+    return lambda *arguments: _Answer(request(*arguments, is_checked=True))
