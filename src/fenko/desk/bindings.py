@@ -286,7 +286,7 @@ class _ControlReader:
         known = TURN_GESTURES if shape.turns else GESTURES
         analogue = bool(shape.axes) and direction not in shape.diagonals
         times: dict[str, float] = {}
-        if not isinstance(value, dict) or _BINDING_FIELDS & value.keys():
+        if not isinstance(value, dict) or is_binding(value):
             gestures["press"] = self._gesture(path, "press", value, times)
             self._reader.places[self._scope.name, address, "press"] = path
         elif not value:
@@ -332,6 +332,11 @@ class _ControlReader:
             return
         hint = nearest(gesture, known)
         self._sources.add(path, f"unknown gesture `{gesture}`", at_key=True, expected=_some(known), nearest=hint)
+
+
+def is_binding(value: Any) -> bool:
+    """Whether a value under a control is one binding, and no table of gestures or directions."""
+    return isinstance(value, str) or (isinstance(value, dict) and bool(_BINDING_FIELDS & value.keys()))
 
 
 def read_times(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -77,9 +77,10 @@ class Desk(Struct, frozen=True):
     sources: Sources
 
 
-def load_desk(folder: FilePath) -> Desk:
-    """The desk in `folder`. Raises DeskError with every problem of every file at once."""
-    sources = Sources(folder)
+def load_desk(folder: FilePath, instead: Mapping[FilePath, str] | None = None) -> Desk:
+    """The desk in `folder`, with these texts `instead` of some files. Raises DeskError with every problem of every file
+    at once."""
+    sources = Sources(folder, instead)
     sources.read()
     data = sources.data
     known_before = len(sources.problems)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Iterator
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 Path = tuple[str | int, ...]
 
@@ -28,6 +28,15 @@ class Place(Struct, frozen=True):
     value: Spot
 
 
+class Section(Struct, frozen=True):
+    """A table's header with all that stands under it, up to the next header: the path of its entries, where it begins,
+    and where its last entry (or the header, if it has none) ends. The first section of a text has no header."""
+
+    path: Path
+    start: int
+    end: int
+
+
 _BARE = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-")
 
 
@@ -37,15 +46,19 @@ class _Scanner:
         self.at = 0
         self.places: dict[Path, Place] = {}
         self.counts: dict[Path, int] = {}
+        self.sections: list[Section] = []
 
     def run(self) -> dict[Path, Place]:
-        table: Path = ()
+        section = Section((), 0, 0)
         while self._skip(" \t\r\n"):
-            character = self.text[self.at]
-            if character == "[":
-                table = self._header()
+            start = self.at
+            if self.text[start] == "[":
+                self.sections.append(section)
+                section = Section(self._header(), start, self.at)
             else:
-                self._entry(table)
+                self._entry(section.path)
+                section = structs.replace(section, end=self.at)
+        self.sections.append(section)
         return self.places
 
     def _skip(self, blanks: str) -> bool:
@@ -150,6 +163,13 @@ class _Scanner:
 def locate(text: str) -> dict[Path, Place]:
     """The place of every entry of a valid TOML text, by its path of keys and list positions."""
     return _Scanner(text.replace("\r\n", " \n")).run()
+
+
+def sections(text: str) -> list[Section]:
+    """The sections of a valid TOML text, in its order."""
+    scanner = _Scanner(text.replace("\r\n", " \n"))
+    scanner.run()
+    return scanner.sections
 
 
 def line_and_column(text: str, offset: int) -> tuple[int, int]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -19,7 +20,9 @@ _LISTED = "expect"
 _ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
 
 
-class _SourceFile:
+class SourceFile:
+    """One file of a desk, as a text."""
+
     def __init__(self, path: FilePath, text: str) -> None:
         self.path = path
         self.text = text
@@ -27,20 +30,23 @@ class _SourceFile:
 
     @property
     def places(self) -> dict[Path, Place]:
+        """Where everything stands in it."""
         if self._places is None:
             self._places = locate(self.text)
         return self._places
 
 
 class Sources:
-    """All files of one desk. `data` is what they say together; `problems` what is wrong with them."""
+    """All files of one desk. `data` is what they say together; `problems` what is wrong with them. `instead` has texts
+    that some files, by their resolved paths, are read as having."""
 
-    def __init__(self, folder: FilePath) -> None:
+    def __init__(self, folder: FilePath, instead: Mapping[FilePath, str] | None = None) -> None:
         self.folder = folder
-        self.files: list[_SourceFile] = []
+        self._instead = instead or {}
+        self.files: list[SourceFile] = []
         self.data: dict[str, Any] = {}
         self._resolved: set[FilePath] = set()
-        self._listed: list[tuple[_SourceFile, int]] = []
+        self._listed: list[tuple[SourceFile, int]] = []
         self.problems: list[Problem] = []
 
     def read(self) -> None:
@@ -76,7 +82,7 @@ class Sources:
         except ValueError as why:
             self.problems.append(_syntax_problem(path, text, str(why)))
             return
-        file = _SourceFile(path, text)
+        file = SourceFile(path, text)
         self.files.append(file)
         self._merge(self.data, {key: value for key, value in data.items() if key != "include"}, (), file)
         includes = data.get("include", [])
@@ -91,6 +97,8 @@ class Sources:
             self._include(file, number, pattern)
 
     def _read_text(self, path: FilePath) -> str | None:
+        if path.resolve() in self._instead:
+            return self._instead[path.resolve()]
         try:
             raw = path.read_bytes()
         except OSError as why:
@@ -105,7 +113,7 @@ class Sources:
             self.problems.append(Problem(str(path), line, column, message, expected="a file saved as UTF-8"))
             return None
 
-    def _include(self, file: _SourceFile, number: int, pattern: str) -> None:
+    def _include(self, file: SourceFile, number: int, pattern: str) -> None:
         where: Path = ("include", number)
         folder = self.folder
         try:
@@ -124,7 +132,7 @@ class Sources:
             elif path.resolve() not in self._resolved:
                 self._read_file(path)
 
-    def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: _SourceFile) -> None:
+    def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: SourceFile) -> None:
         for key, value in new.items():
             if not path and key == _LISTED and isinstance(value, list):
                 into[key] = [*into.get(key, []), *value]
@@ -138,11 +146,11 @@ class Sources:
                 place = self._where(others[0], others[0].places[(*path, key)].key.start) if others else "another file"
                 self.add((*path, key), f"`{key}` is already set in {place}", file=file, at_key=True)
 
-    def _where(self, file: _SourceFile, start: int) -> str:
+    def _where(self, file: SourceFile, start: int) -> str:
         line, column = line_and_column(file.text, start)
         return f"{file.path}:{line}:{column}"
 
-    def entry(self, path: Path, file: _SourceFile | None = None) -> tuple[_SourceFile, Path, bool] | None:
+    def entry(self, path: Path, file: SourceFile | None = None) -> tuple[SourceFile, Path, bool] | None:
         """The file in which an entry stands, its path there, and whether it is the entry itself and not just what is
         around it; None if nothing of it stands anywhere."""
         for length in range(len(path), 0, -1):
@@ -177,7 +185,7 @@ class Sources:
         expected: str | None = None,
         nearest: str | None = None,
         severity: str = "error",
-        file: _SourceFile | None = None,
+        file: SourceFile | None = None,
     ) -> None:
         """Notes a problem with the entry at `path`: at its key or its value, or at a part (offset, length) of the
         text that the value is."""
