@@ -101,8 +101,8 @@ def test_messages_go_to_stderr_and_results_to_stdout(fenko: Run, tmp_path: Path)
     take.write_text("\n".join([head, *map(json.dumps, soon)]))
     done = fenko("try", "--desk", DEMO, "--play", take, "--play-focus")
     assert done.returncode == 0, done.stderr
-    assert "→ profile frames" in done.stdout and "ctrl↓  z↓" in done.stdout and "running" not in done.stdout
-    assert "profile: frames" in done.stderr and "everything is released" in done.stderr and "ctrl↓" not in done.stderr
+    assert "→ profile frames" in done.stdout and "Undo · ctrl+z" in done.stdout and "running" not in done.stdout
+    assert "profile: frames" in done.stderr and "nothing was sent" in done.stderr and "ctrl" not in done.stderr
 
 
 def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
@@ -117,12 +117,12 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
     rehearsed = [
         json.loads(line) for line in fenko("rehearse", take, "--desk", desk, "--format", "jsonl").stdout.splitlines()
     ]
-    played = [line.split() for line in fenko("try", "--desk", desk, "--play", take).stdout.splitlines()[1:]]
-    flat = [(float(words[0]), word) for words in played for word in words if word[-1] in "↓↑"]
-    assert [key for _, key in flat] == [effect["key"] + {"down": "↓", "up": "↑"}[effect["act"]] for effect in rehearsed]
-    offset = flat[0][0] - rehearsed[0]["t"]
-    for (t, _), effect in zip(flat, rehearsed, strict=True):
-        assert t - offset == pytest.approx(effect["t"], abs=0.002)
+    shown = fenko("try", "--desk", desk, "--play", take, "--format", "jsonl").stdout
+    played = [json.loads(line) for line in shown.splitlines()]
+    assert [effect | {"t": 0} for effect in played] == [effect | {"t": 0} for effect in rehearsed]
+    offset = played[0]["t"] - rehearsed[0]["t"]
+    for effect, other in zip(played, rehearsed, strict=True):
+        assert effect["t"] - offset == pytest.approx(other["t"], abs=0.002)
 
 
 @pytest.mark.parametrize("after", [0.0, 0.05, 0.1, 0.15, 0.2, 0.3, 0.4])

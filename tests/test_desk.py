@@ -196,7 +196,8 @@ def test_the_schema_accepts_good_desks_and_refuses_bad_ones(fenko: Run) -> None:
 
 
 def test_check_speaks_json(fenko: Run, make_desk: MakeDesk) -> None:
-    good = json.loads(fenko("check", "--desk", make_desk(SURFACES), "--format", "json").stdout)
+    bound = SURFACES + '[profile.base.on]\npad.south = "a"\nkeypad.stop = "b"\n'
+    good = json.loads(fenko("check", "--desk", make_desk(bound, name="good"), "--format", "json").stdout)
     assert good == {"usable": True, "problems": []}
     done = fenko("check", "--desk", make_desk("nam = 1"), "--format", "json")
     assert done.returncode == 2

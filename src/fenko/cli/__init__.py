@@ -15,6 +15,7 @@ COMMANDS: dict[str, str] = {
     "run": "Run the desk: surfaces in, shortcuts out.",
     "try": "Run the desk with its outputs shown instead of sent, or caught in a window.",
     "check": "Say what is wrong with a desk, and where.",
+    "shortcuts": "Search a program's commands, import them, see which are bound.",
     "explain": "Tell what a control would do and why, or what a setting does.",
     "rehearse": "Play a take through a desk and print what it would send.",
     "watch": "Watch every control as it moves, and record takes.",

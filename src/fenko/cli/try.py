@@ -12,12 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
 from fenko.cli.live_desk import changes_of, play_options, say_why_not, start
-from fenko.cli.shared import bold, colour, desk_option, dim, fail, note, open_desk, say
+from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, open_desk, say
 from fenko.cli.timeline import Actions, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
-from fenko.core.changes import Change, Effect
+from fenko.core.changes import Change, Effect, effect_fields
 from fenko.core.keys import format_key
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Focus
@@ -34,12 +35,19 @@ _HELD = 0.05  # s; what comes up sooner was a stroke
 
 @click.command()
 @desk_option
+@format_option("text", "jsonl")
 @click.option("--app", metavar="ID", help="Behave as if this program were in front, whatever is.")
 @click.option("--title", metavar="TEXT", default="", help="With --app: the title of its window.")
 @click.option("--window", is_flag=True, help="Send for real into a small window, and show what arrives there.")
 @play_options
 def command(
-    desk_folder: Path | None, app: str | None, title: str, window: bool, take_path: Path | None, play_focus: bool
+    desk_folder: Path | None,
+    form: str,
+    app: str | None,
+    title: str,
+    window: bool,
+    take_path: Path | None,
+    play_focus: bool,
 ) -> None:
     """Try the desk live: what it would send is shown instead of sent, with profile, layer and binding.
 
@@ -49,7 +57,9 @@ def command(
     desk = open_desk(desk_folder)
     changes = changes_of(desk, take_path, play_focus)
     focus = Focus(app, title) if app is not None else Focus() if window or play_focus else None
-    sys.exit(_in_window(desk, changes, focus or Focus()) if window else _shown(desk, changes, focus))
+    if window and form != "text":
+        raise click.UsageError("--window shows text, and --format does not go with it")
+    sys.exit(_in_window(desk, changes, focus or Focus()) if window else _shown(desk, changes, focus, form))
 
 
 class Spoken:
@@ -79,7 +89,7 @@ class Spoken:
         return bool(effect[0] - self._since.pop(effect[3], effect[0]) >= _HELD)
 
 
-def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None) -> int:
+def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: str) -> int:
     from fenko.live.loop import Loop
     from fenko.outputs.listing import ListingOutput
 
@@ -87,6 +97,10 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None) -> int
     actions, words = Actions(), Spoken()
 
     def show(effects: Sequence[Effect]) -> None:
+        if form == "jsonl":
+            for t, *rest in effects:
+                say(msgspec.json.encode(effect_fields((t - begun, *rest))).decode())
+            return
         for moment in actions.moments(effects):
             for line in moment_lines(moment, begun, words):
                 say(line)
@@ -94,10 +108,11 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None) -> int
     with ExitStack() as stack:
         loop = stack.enter_context(Loop())
         note("output: none; what would be sent is shown")
-        say(table_head())
+        if form == "text":
+            say(table_head())
         start(desk, loop, stack, lambda: ListingOutput(show), changes, True, focus, actions.report)
         loop.run()
-    for moment in actions.before(inf):
+    for moment in actions.before(inf) if form == "text" else ():
         for line in moment_lines(moment, begun, words):
             say(line)
     note("ended; nothing was sent")

@@ -295,13 +295,19 @@ class Engine:
             # The other direction of a diagonal comes in the same moment, but as a change of its own.
             lean.due = t + self.plan.timing.chord
             return
-        if lean.due < inf and not lean.pushed:
+        diagonals = self._shape(control).diagonals
+        if lean.pushed and not on and any(applied in diagonals for applied in lean.applied):
+            # And it goes in the same moment too; what is left of the two was probably not meant.
+            self._follow(t, control, lean, set())
+            lean.due, lean.leaving = t + self.plan.timing.chord, True
+            return
+        if lean.due < inf and not lean.pushed and not lean.leaving:
             self._follow(t, control, lean, {direction})
         self._follow(t, control, lean, lean.pushed)
 
     def _follow(self, t: float, control: str, lean: Lean, pushed: set[str]) -> None:
         """Presses the cells that these directions mean, and lets the others go."""
-        lean.due = inf
+        lean.due, lean.leaving = inf, False
         shape = self._shape(control)
         wanted = sorted(pushed)
         for diagonal, parts in shape.diagonals.items():
@@ -727,7 +733,7 @@ class Engine:
             state.clear()
         # What hands still hold is known, and silent.
         for lean in self._leans.values():
-            lean.due, lean.applied = inf, sorted(lean.pushed)
+            lean.due, lean.leaving, lean.applied = inf, False, sorted(lean.pushed)
         for address, edge in self._edges.items():
             if edge.due < inf:
                 edge.due, edge.applied = inf, edge.raw

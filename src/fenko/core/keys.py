@@ -112,6 +112,11 @@ def canonical_key(word: str) -> str:
     raise UnknownKey(f"unknown key `{word}`", _OTHER_WORDS.get(hint, hint) if hint else None)
 
 
+def other_words() -> dict[str, str]:
+    """Words that people and programs use for keys and modifiers, with Fenko's."""
+    return {**_RENAMED, **_OTHER_WORDS}
+
+
 def _at(name: str | None) -> str | None:
     return f"@{name}" if name else None
 

@@ -75,13 +75,14 @@ class Edge:
 
 class Lean:
     """Where a stick or hat with diagonals is pushed: the directions, the cells that are pressed because of them, and
-    when a single direction from rest is believed."""
+    when a single direction is believed that comes from rest, or is left of two (`leaving`)."""
 
-    __slots__ = ("applied", "due", "order", "pushed")
+    __slots__ = ("applied", "due", "leaving", "order", "pushed")
 
     def __init__(self, order: int) -> None:
         self.pushed: set[str] = set()
         self.applied: list[str] = []
+        self.leaving = False
         self.order = order
         self.due = inf
 

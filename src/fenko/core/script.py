@@ -289,11 +289,12 @@ class Performance:
             self.feed(address, 0)
             return
         for number in range(times):
+            apart = max(_FAST, self.engine.plan.surfaces[address.partition(".")[0]].debounce)
             if number:
                 self.feed(address, 0)
-                self.pass_time(_FAST)
+                self.pass_time(apart)
             self.feed(address, 1)
-            self.pass_time(_FAST)
+            self.pass_time(apart)
 
     def _turn(self, deed: Deed) -> None:
         name, _, rest = deed.control.partition(".")
