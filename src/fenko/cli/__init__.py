@@ -13,6 +13,7 @@ from fenko import __version__
 COMMANDS: dict[str, str] = {
     "new": "Make a first desk from what is plugged in.",
     "run": "Run the desk: surfaces in, shortcuts out.",
+    "learn": "Press a control, perform the shortcut, and the desk knows it.",
     "try": "Run the desk with its outputs shown instead of sent, or caught in a window.",
     "check": "Say what is wrong with a desk, and where.",
     "shortcuts": "Search a program's commands, import them, see which are bound.",

@@ -9,11 +9,11 @@ from typing import Any
 import click
 from msgspec import Struct, structs
 
+from fenko.cli.naming import meant
 from fenko.cli.shared import (
     bold,
     desk_option,
     dim,
-    fail,
     fail_unknown,
     format_option,
     open_desk,
@@ -25,12 +25,10 @@ from fenko.cli.timeline import describe
 from fenko.core.changes import Effect, effect_fields
 from fenko.core.delays import delays
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import GESTURES, Binding, Cell, Focus, Level, Profile, Surface
+from fenko.core.plan import Binding, Cell, Focus, Level, Profile
 from fenko.core.script import Deed, Performance, cells_of
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
-
-_GESTURES = (*GESTURES, "fast")
 
 
 @click.command()
@@ -151,7 +149,7 @@ class Explained(Struct, frozen=True):
 
 
 def _explained(scene: _Scene, text: str) -> Iterator[Explained]:
-    cells, gesture = _meant(scene, text)
+    cells, gesture = meant(scene.desk, text)
     tables = scene.performance().engine
     bound = [
         (cell, one) for address in cells if (cell := tables.cell(address)) is not None for one, _ in cell.gestures()
@@ -174,53 +172,6 @@ def _explained(scene: _Scene, text: str) -> Iterator[Explained]:
     key = scene.desk.plan.surfaces[surface].passed_on(control)
     does = f"nothing is bound; it is handed on as {key}" if key else "nothing is bound, and nothing is sent"
     yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
-
-
-def _meant(scene: _Scene, text: str) -> tuple[list[str], str | None]:
-    """The cells, and the gesture if one is named, that a person means."""
-    surfaces = scene.desk.plan.surfaces
-    surface, _, rest = text.partition(".")
-    if surface not in surfaces or not rest:
-        control = surface.partition("+")[0]
-        having = [name for name, one in surfaces.items() if one.shape(control) is not None]
-        bound = [name for name in having if _mentioned(scene.desk, f"{name}.{control}")]
-        names = [f"{name}.{text}" for name in (bound or having)]
-        if len(names) > 1:
-            fail(f"`{text}` is on several surfaces; say which: {', '.join(names)}", 2)
-        if not names:
-            fail_unknown(f"no surface has a control `{text}`", text, _own_names(scene.desk))
-        text = names[0]
-    found = _cells_and_gesture(text, surfaces)
-    if found is None:
-        known = [*_own_names(scene.desk), *(address for level in scene.levels for address in level.controls)]
-        fail_unknown(str(cells_of(text, surfaces)), text, known)
-    return found
-
-
-def _cells_and_gesture(text: str, surfaces: dict[str, Surface]) -> tuple[list[str], str | None] | None:
-    """The cells that an address means, all directions where it names none, and the gesture where it ends in one."""
-    head, _, last = text.rpartition(".")
-    attempts: list[tuple[str, str | None]] = [(text, None)]
-    if last in (*_GESTURES, "turn"):
-        attempts.append((head, "press" if last == "turn" else last))
-    for what, gesture in attempts:
-        found = cells_of(what, surfaces)
-        if not isinstance(found, str):
-            return [found[1]], gesture
-        surface, _, control = what.partition(".")
-        shape = surfaces[surface].shape(control)
-        if shape is not None and shape.cells:
-            return [f"{what}.{direction}" for direction in shape.cells], gesture
-    return None
-
-
-def _own_names(desk: Desk) -> list[str]:
-    return [f"{surface.name}.{own}" for surface in desk.plan.surfaces.values() for own in surface.names]
-
-
-def _mentioned(desk: Desk, address: str) -> bool:
-    """Whether any profile binds this control."""
-    return any(address in level.controls for profile in desk.plan.profiles.values() for level in profile.levels)
 
 
 def _control_of(address: str) -> str:

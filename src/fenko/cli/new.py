@@ -40,7 +40,7 @@ def command(kinds: tuple[str, ...], desk_folder: Path | None, name: str) -> None
             "nothing that is plugged in looks like a surface, so nothing was written. Plug one in, or name kinds: "
             f"fenko new gamepad dial ({', '.join(KINDS)})"
         )
-    focus = _window_in_front()
+    focus = window_in_front()
     try:
         write_new(path, starting_desk(name, found, focus))
     except OSError as why:
@@ -88,7 +88,7 @@ def _could_be(thing: Thing) -> bool:
     return thing.kind in ("keyboard", "mouse") and thing.link.startswith(("usb", "bluetooth"))
 
 
-def _window_in_front() -> Focus | None:
+def window_in_front() -> Focus | None:
     """The window in front; asked in a terminal, the one behind it, for nobody means the terminal."""
     from fenko.focus.x11 import X11Focus
     from fenko.system.xserver import DisplayError

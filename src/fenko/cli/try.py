@@ -124,8 +124,8 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
     from fenko.live.loop import Loop
     from fenko.live.wiring import choose_output
     from fenko.outputs.keys import OutputError
-    from fenko.outputs.xkb import X_KEYCODE_OFFSET, character_of
     from fenko.system.keywindow import KeyWindow
+    from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
     from fenko.system.xserver import DisplayError, display_name
 
     if not display_name():

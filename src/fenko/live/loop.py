@@ -32,6 +32,10 @@ class Timer:
         else:
             self._set[self] = due
 
+    def set_in(self, seconds: float) -> None:
+        """Calls `tick` after so many seconds."""
+        self.set(time.monotonic() + seconds)
+
 
 class Loop:
     """Calls back when a descriptor is readable, and timers when their time has come.

@@ -11,11 +11,11 @@ from msgspec import Struct
 from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
 from fenko.desk.load import Desk
 from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
-from fenko.outputs import xkb
 from fenko.outputs.kernel import UINPUT, why_not
 from fenko.outputs.keys import OutputError
 from fenko.outputs.layout import kernel_layout
 from fenko.outputs.x11 import xtest_of
+from fenko.system import xkb
 from fenko.system.holders import holders
 from fenko.system.person import group_member, runtime_folder
 from fenko.system.xserver import Display, DisplayError, display_name, open_display

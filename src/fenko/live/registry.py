@@ -48,10 +48,12 @@ class DeskRegistry:
 
 
 class OrdinaryKeyboards:
-    """The keyboards on which people type: all that are no surface of the desk. None is kept from other programs."""
+    """The keyboards on which people type: all that are no surface of the desk. They are kept from other programs only to
+    `keep` what is performed on them for a moment."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, keep: bool = False) -> None:
         self._desk = DeskRegistry(desk)
+        self._keep = keep
 
     def claim(self, node: Node) -> Surface | None:
         """One surface for each node of such a keyboard."""
@@ -60,8 +62,8 @@ class OrdinaryKeyboards:
         return Surface(slug_of(node.path), "keyboard")
 
     def exclusive(self, surface: str) -> bool:
-        """Never."""
-        return False
+        """As it was asked for."""
+        return self._keep
 
     def expected(self) -> Mapping[str, tuple[str, ...]]:
         """Nothing in particular."""

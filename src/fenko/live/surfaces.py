@@ -178,6 +178,11 @@ class Surfaces:
             return ", taken over"
         return ", will be taken over when all its keys are up"
 
+    @property
+    def any_open(self) -> bool:
+        """Whether there is anything to hear."""
+        return bool(self._open)
+
     def present(self, name: str) -> list[tuple[Surface, list[str]]]:
         """The surface of that name, once for each of its nodes, with the controls of the node by the kernel's names."""
         return [(opened.surface, opened.controls) for opened in self._nodes_of(name)]

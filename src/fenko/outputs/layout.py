@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from fenko.core.keys import KERNEL_KEYS, key_code
 from fenko.core.phrase import BUTTON, Keys, Phrase, Tap, Toggle, Type
-from fenko.outputs import xkb
+from fenko.system import xkb
 
 _US_ROWS = (
     (2, "1234567890-=", "!@#$%^&*()_+"),

@@ -16,10 +16,10 @@ from typing import Any
 
 from fenko.core.axes import Detents
 from fenko.core.keys import key_code
-from fenko.outputs import xkb
 from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import CONTROL_CHARACTERS
-from fenko.outputs.xkb import X_KEYCODE_OFFSET
+from fenko.system import xkb
+from fenko.system.xkb import X_KEYCODE_OFFSET
 from fenko.system.xserver import Display, DisplayError, NoWindow, open_display
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6

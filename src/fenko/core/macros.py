@@ -1,0 +1,100 @@
+"""Turns what was performed on a keyboard into a phrase: one shortcut, or a macro with its order and its times."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from fenko.core.keys import MODIFIERS
+from fenko.core.phrase import MOST_REPEATS, Keys, Lift, Phrase, Press, Step, Wait
+
+LEAST_WAIT = 0.02
+"""Seconds; a pause that is shorter is not worth a word."""
+_ROUND = 0.01  # s
+
+Stroke = tuple[float, str, bool]
+"""When a key changed, which one (as a phrase spells it), and whether it went down."""
+
+
+def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
+    """The phrase that does the same; with `timed`, also its pauses. None if no key went down.
+
+    What came up without having gone down is left out, and what stayed down comes up with the end of the action."""
+    steps: list[Step] = []
+    down: set[str] = set()
+    last: float | None = None
+    for t, key, on in strokes:
+        if on == (key in down):
+            continue  # the keyboard repeats, or a key was down before
+        pause = round((t - last) / _ROUND) * _ROUND if last is not None else 0.0
+        if timed and pause >= LEAST_WAIT:
+            steps.append(Wait(round(pause, 3)))
+        last = t
+        (down.add if on else down.discard)(key)
+        steps.append(Press((key,)) if on else Lift((key,)))
+    simple = _counted(_joined(_struck(steps)))
+    return Phrase(tuple(simple)) if simple else None
+
+
+def _struck(steps: list[Step]) -> list[Step]:
+    """A key that goes down and comes straight up again is struck."""
+    found: list[Step] = []
+    for step in steps:
+        if isinstance(step, Lift) and found and isinstance(last := found[-1], Press) and last.keys == step.keys:
+            found[-1] = Keys(step.keys)
+        else:
+            found.append(step)
+    return found
+
+
+def _joined(steps: list[Step]) -> list[Step]:
+    """A modifier that is down for one stroke alone belongs to it: `press ctrl then s then lift ctrl` is `ctrl+s`."""
+    at = 0
+    while at + 2 < len(steps):
+        first, middle, last = steps[at : at + 3]
+        if (
+            isinstance(first, Press)
+            and isinstance(middle, Keys)
+            and isinstance(last, Lift)
+            and first.keys == last.keys
+            and first.keys[0] in MODIFIERS
+            and first.keys[0] not in middle.keys
+        ):
+            steps = [*steps[:at], Keys((*first.keys, *middle.keys)), *steps[at + 3 :]]
+            at = max(0, at - 1)
+        else:
+            at += 1
+    return _unwound(steps)
+
+
+def _unwound(steps: list[Step]) -> list[Step]:
+    """Modifiers that come up in the order in which they went down, as hands do it, belong to their stroke as well."""
+    at = 0
+    while at < len(steps):
+        presses = 0
+        while at + presses < len(steps) and _is_modifier(steps[at + presses], Press):
+            presses += 1
+        middle = steps[at + presses] if presses and at + presses < len(steps) else None
+        lifts = steps[at + presses + 1 : at + 2 * presses + 1]
+        held = [step.keys[0] for step in steps[at : at + presses] if isinstance(step, Press)]
+        if isinstance(middle, Keys) and all(_is_modifier(step, Lift) for step in lifts):
+            lifted = [step.keys[0] for step in lifts if isinstance(step, Lift)]
+            if sorted(lifted) == sorted(held) and not set(held) & set(middle.keys):
+                steps = [*steps[:at], Keys((*held, *middle.keys)), *steps[at + 2 * presses + 1 :]]
+        at += 1
+    return steps
+
+
+def _is_modifier(step: Step, kind: type[Press | Lift]) -> bool:
+    return isinstance(step, kind) and step.keys[0] in MODIFIERS
+
+
+def _counted(steps: list[Step]) -> list[Step]:
+    """The same stroke several times in a row is one with a number."""
+    found: list[Step] = []
+    for step in steps:
+        last = found[-1] if found else None
+        if isinstance(step, Keys) and isinstance(last, Keys) and last.keys == step.keys and last.times < MOST_REPEATS:
+            found[-1] = Keys(step.keys, last.times + 1)
+        else:
+            found.append(step)
+    return found
