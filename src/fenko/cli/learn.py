@@ -203,13 +203,32 @@ class Lesson:
             if isinstance(why, DeskError):
                 raise Refused("\n".join(problem.render() for problem in why.problems)) from None
             raise Refused(str(why)) from None
+        hidden = self._below(what)
         self._edits.append(edits)
         self._app = None
         self._reload()
         say(f"{edit.path}:{edit.line}: {edit.text}")
+        for line in hidden:
+            note(f"  hides {line}")
         if edit.before.count(b"\n") == edit.after.count(b"\n") and keep == "tap" and f"{keep} = " in edit.text:
             note("  what a press did there is done by a tap now, for both would act otherwise")
         self._say_delays(what)
+
+    def _below(self, what: Meant) -> list[str]:
+        """What a control did so far by a level below, which owns it no longer once it is bound here."""
+        address = self.address(what)
+        control = address if "+" in address else ".".join(address.split(".")[:2])
+        profile = self.desk.plan.profiles.get(self.profile)
+        if profile is None or self.layer is not None:
+            return []  # a layer is there to hide things for a while
+        owner = next((level for level in reversed(profile.levels) if control in level.controls), None)
+        if owner is None or owner.name == self.place:
+            return []
+        return [
+            f"{cell.address.partition('.')[2]} {self._shown(cell, gesture, binding)}"
+            for cell in owner.controls[control]
+            for gesture, binding in cell.gestures()
+        ]
 
     def _table(self, what: Meant) -> EntryPath:
         layer = ("layer", self.layer) if self.layer else ()

@@ -18,7 +18,8 @@ Stroke = tuple[float, str, bool]
 def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
     """The phrase that does the same; with `timed`, also its pauses. None if no key went down.
 
-    What came up without having gone down is left out, and what stayed down comes up with the end of the action."""
+    Without times, keys other than modifiers are struck in the order in which they went down: hands that type fast press
+    the next one before they let go of the last, and mean nothing by it. What came up without having gone down is left out, and what stayed down comes up with the end of the action."""
     steps: list[Step] = []
     down: set[str] = set()
     last: float | None = None
@@ -30,7 +31,10 @@ def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
             steps.append(Wait(round(pause, 3)))
         last = t
         (down.add if on else down.discard)(key)
-        steps.append(Press((key,)) if on else Lift((key,)))
+        if timed or key in MODIFIERS:
+            steps.append(Press((key,)) if on else Lift((key,)))
+        elif on:
+            steps.append(Keys((key,)))
     simple = _counted(_joined(_struck(steps)))
     return Phrase(tuple(simple)) if simple else None
 
@@ -73,13 +77,15 @@ def _unwound(steps: list[Step]) -> list[Step]:
         presses = 0
         while at + presses < len(steps) and _is_modifier(steps[at + presses], Press):
             presses += 1
-        middle = steps[at + presses] if presses and at + presses < len(steps) else None
-        lifts = steps[at + presses + 1 : at + 2 * presses + 1]
-        held = [step.keys[0] for step in steps[at : at + presses] if isinstance(step, Press)]
-        if isinstance(middle, Keys) and all(_is_modifier(step, Lift) for step in lifts):
-            lifted = [step.keys[0] for step in lifts if isinstance(step, Lift)]
-            if sorted(lifted) == sorted(held) and not set(held) & set(middle.keys):
-                steps = [*steps[:at], Keys((*held, *middle.keys)), *steps[at + 2 * presses + 1 :]]
+        after = at + presses
+        held = [step.keys[0] for step in steps[at:after] if isinstance(step, Press)]
+        struck: tuple[str, ...] = ()
+        if presses and after < len(steps) and isinstance(middle := steps[after], Keys):
+            struck, after = middle.keys, after + 1
+        lifts = steps[after : after + presses]
+        lifted = [step.keys[0] for step in lifts if _is_modifier(step, Lift) and isinstance(step, Lift)]
+        if presses and sorted(lifted) == sorted(held) and not set(held) & set(struck):
+            steps = [*steps[:at], Keys((*held, *struck)), *steps[after + presses :]]
         at += 1
     return steps
 
