@@ -12,11 +12,14 @@ from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.keys import NAMED_KEYS
 from fenko.core.phrase import (
     LAYER_MODES,
+    Command,
     Keys,
     Layer,
+    Lift,
     Nothing,
     Pause,
     Phrase,
+    Press,
     Profile,
     Step,
     Tap,
@@ -56,6 +59,12 @@ WHILES = [(), ("shift",), ("pad.east",), ("shift", "pad.trigger-right")]
 APPS = ["snipwell", "hushdesk", "beamcart"]
 PROFILES = [BASE, *APPS]
 
+command_words = st.one_of(
+    st.sampled_from(["Split", "all", "then", "x3", "every", '"', "'quoted'", "then,", "\\"]),
+    st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=5),
+)
+"""Words of commands, also those that mean something in phrases."""
+
 key_names = st.one_of(
     st.sampled_from(["ctrl", "shift", "alt", "a", "b", "z"]),
     st.sampled_from(sorted(NAMED_KEYS)),
@@ -76,6 +85,15 @@ def steps(keys: st.SearchStrategy[str], profiles: Iterable[str]) -> st.SearchStr
         st.builds(Keys, some_keys.map(lambda found: (*found[:2], "button left"))),
         st.builds(Tap, some_keys),
         st.builds(Toggle, some_keys),
+        st.builds(Press, some_keys),
+        st.builds(Lift, some_keys),
+        st.builds(
+            Command,
+            st.sampled_from(APPS),
+            st.lists(command_words, min_size=1, max_size=4).map(" ".join),
+            st.integers(1, 999),
+            st.none() | st.integers(5, 400).map(lambda ms: ms / 1000),
+        ),
         st.builds(Layer, st.sampled_from(LAYERS), st.sampled_from(["", *LAYER_MODES])),
         st.builds(Wait, st.integers(1, 400).map(lambda ms: ms / 1000)),
         st.builds(Type, st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=8)),
@@ -98,7 +116,8 @@ _POOL = [
         "wait 10ms then a", 'type "x" then a', "profile next", "profile auto", "profile hushdesk then a", "pause",
         "a then pause then b", "nothing", "a every 30ms", "b x3 every 20ms", "tap ctrl+a", "toggle shift", "toggle b then a",
         "layer trim", "layer coarse", "layer trim locked", "layer coarse once", "a then layer trim", "button left",
-        "ctrl+button right x2", "wait 30ms then layer trim",
+        "ctrl+button right x2", "wait 30ms then layer trim", "press shift then a x2 then lift shift then b",
+        "press ctrl+b then wait 40ms then lift b then wait 40ms", "press a", "lift a then press a then pause",
     )
 ]  # fmt: skip
 _GESTURES = [("press",), ("press",), ("tap",), ("hold",), ("press", "hold"), ("tap", "hold"), ("press", "release"),

@@ -7,7 +7,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.keys import KERNEL_KEYS, NAMED_KEYS, canonical_key, format_key, key_code, position_key
-from fenko.core.phrase import VERBS, Keys, Phrase, PhraseError, Type, Wait, parse_phrase
+from fenko.core.phrase import VERBS, Command, Keys, Lift, Phrase, PhraseError, Press, Type, Wait, parse_phrase
 from fenko.core.words import format_time, parse_time
 from hands import key_names, phrases
 
@@ -25,6 +25,10 @@ from hands import key_names, phrases
         ("break", (Keys(("break",)),)),
         ("é", (Keys(("é",)),)),
         ("'", (Keys(("'",)),)),
+        ("snipwell: Split  all", (Command("snipwell", "Split all"),)),
+        ("snipwell: Zoom x2 every 90ms then f5", (Command("snipwell", "Zoom", 2, 0.09), Keys(("f5",)))),
+        ('a-b: "Zoom then x2" x3', (Command("a-b", "Zoom then x2", 3),)),
+        ("press shift then right x3 then lift shift", (Press(("shift",)), Keys(("right",), 3), Lift(("shift",)))),
     ],
 )
 def test_reads(text: str, steps: tuple[object, ...]) -> None:
@@ -58,6 +62,14 @@ def test_reads(text: str, steps: tuple[object, ...]) -> None:
         ("profile A!", 8, 2, None),
         ("paus", 0, 4, "pause"),
         ("@zz", 0, 3, "@z"),
+        ("snipwell:", 9, 1, None),
+        ("snipwell: x2", 10, 2, None),
+        ("snipwell:split all", 0, 14, "snipwell: split"),
+        ('snipwell: ""', 10, 2, None),
+        ("a then snipwell: split\x07", 22, 1, None),
+        ("space every 1ms", 6, 5, "5ms"),
+        ("press", 5, 1, None),
+        ("button lefft", 7, 5, "left"),
     ],
 )
 def test_says_where_it_is_wrong(text: str, offset: int, length: int, hint: str | None) -> None:
@@ -74,7 +86,28 @@ def test_what_is_printed_reads_back_the_same(phrase: Phrase) -> None:
 
 
 _PIECES = st.sampled_from(
-    [*VERBS, "then", "ctrl", "+", "z", "x3", "x", " ", '"', "'", "\\", "200ms", "@", "ü", "Ω", "\t"]
+    [
+        *VERBS,
+        "snipwell:",
+        "every",
+        "button",
+        "left",
+        "then",
+        "ctrl",
+        "+",
+        "z",
+        "x3",
+        "x",
+        " ",
+        '"',
+        "'",
+        "\\",
+        "200ms",
+        "@",
+        "ü",
+        "Ω",
+        "\t",
+    ]
 )
 
 
