@@ -227,17 +227,25 @@ class _Judge:
                 for step in _steps_of(binding):
                     if isinstance(step, Layer):
                         on.setdefault(step.name, []).append((cell, gesture, step))
-        for profile in self._plan.profiles.values():
-            own = {level.name for level in profile.levels} | {
-                level.name for layer in profile.layers.values() for level in layer.levels
+        own = {
+            profile.name: {
+                level.name
+                for levels in (profile.levels, *(layer.levels for layer in profile.layers.values()))
+                for level in levels
             }
+            for profile in self._plan.profiles.values()
+        }
+        for profile in self._plan.profiles.values():
             for name, layer in profile.layers.items():
-                openers = [one for one in on.get(name, []) if one[0].profile in own]
-                place: Path = ("profile", profile.name, "layer", name)
-                stands = self._levels.get(f"{profile.name}/{name}")
-                if not openers and not layer.held and stands is not None:
+                openers = [one for one in on.get(name, []) if one[0].profile in own[profile.name]]
+                level = f"{profile.name}/{name}"
+                # Who inherits a layer may be who turns it on.
+                users = [levels for levels in own.values() if level in levels]
+                used = any(one[0].profile in levels for levels in users for one in on.get(name, []))
+                if level in self._levels and not used and not layer.held:
                     self._note(
-                        "layers that are never on", place, f"nothing turns the layer `{name}` on", "warning",
+                        "layers that are never on", ("profile", profile.name, "layer", name),
+                        f"nothing turns the layer `{name}` on", "warning",
                         f"`while = …`, or a binding with `layer {name}`",
                     )  # fmt: skip
                 self._held_by_its_own(layer.levels, openers, layer.held)
