@@ -238,11 +238,11 @@ class _Judge:
         for profile in self._plan.profiles.values():
             for name, layer in profile.layers.items():
                 openers = [one for one in on.get(name, []) if one[0].profile in own[profile.name]]
-                level = f"{profile.name}/{name}"
+                mine = f"{profile.name}/{name}"
                 # Who inherits a layer may be who turns it on.
-                users = [levels for levels in own.values() if level in levels]
-                used = any(one[0].profile in levels for levels in users for one in on.get(name, []))
-                if level in self._levels and not used and not layer.held:
+                users = [names for names in own.values() if mine in names]
+                used = any(one[0].profile in names for names in users for one in on.get(name, []))
+                if mine in self._levels and not used and not layer.held:
                     self._note(
                         "layers that are never on", ("profile", profile.name, "layer", name),
                         f"nothing turns the layer `{name}` on", "warning",
