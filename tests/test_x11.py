@@ -48,18 +48,20 @@ def shown() -> Iterator[Screen]:
 
 
 class Running:
-    """`fenko run` on a screen, with its messages."""
+    """`fenko run`, or `try`, on a screen, with its messages."""
 
-    def __init__(self, one: Screen, log: Path, *arguments: str) -> None:
+    def __init__(self, one: Screen, log: Path, *arguments: str, command: str = "run", unbuffered: bool = False) -> None:
         self.log = log
+        environment = one.environment | ({"PYTHONUNBUFFERED": "1"} if unbuffered else {})
         with log.open("wb") as file:
             self.process = subprocess.Popen(
-                [*FENKO, "run", *arguments], env=one.environment, stdout=file, stderr=file, start_new_session=True
+                [*FENKO, command, *arguments], env=environment, stdout=file, stderr=file, start_new_session=True
             )
         one.processes.append(self.process)
 
-    def says(self, text: str) -> None:
-        wait_for(lambda: text in self.log.read_text(), f"`{text}` in:\n{self.log.read_text()}")
+    def says(self, text: str, after: int = 0) -> None:
+        """Waits until it has said something, behind the first so many characters."""
+        wait_for(lambda: text in self.log.read_text()[after:], f"`{text}` in:\n{self.log.read_text()}")
 
     def end(self) -> int:
         self.process.send_signal(signal.SIGTERM)

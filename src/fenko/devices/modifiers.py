@@ -22,7 +22,7 @@ MODIFIER_CODES: dict[int, str] = {
 
 _BITS = {1: "shift", 4: "ctrl", 8: "alt", 64: "super"}  # of the core protocol's mask, as every usual layout has them
 _OWN = ("XTEST", "Fenko keys")
-_SLAVE_KEYBOARD, _ALL_DEVICES = 3, 0
+_SLAVE_KEYBOARD, _ALL_DEVICES = 4, 0
 _HIERARCHY_CHANGED = 1 << 11
 _STATE_NOTIFY, _BASE_CHANGED = 1 << 2, 1 << 1
 

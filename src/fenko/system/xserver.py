@@ -46,7 +46,8 @@ class Display:
         self.name = name
         self.x = xcffib.xproto
         self._gone = xcffib.XcffibException
-        self._refused = xcffib.Error  # a subclass of the one above: catch it first
+        # A subclass of the one above: catch it first. The library looks the errors of some extensions up in vain.
+        self._refused = (xcffib.Error, KeyError)
         try:
             self.connection = xcffib.connect(name)
         except xcffib.XcffibException as why:
