@@ -49,6 +49,12 @@ def mouse() -> tuple[UInput, UInput]:
     )
 
 
+def keyboard() -> UInput:
+    """An ordinary keyboard, which is no surface of anybody."""
+    return UInput({ecodes.EV_KEY: list(range(1, 128))}, name="Plain keyboard", vendor=0x1209, product=0x4D77,
+                  bustype=ecodes.BUS_USB, phys="usb-lab-7/input0")  # fmt: skip
+
+
 def jog() -> UInput:
     """The Harrow wheel: a ring, a dial, four keys; and the kernel's report of the ring is there from the start."""
     return UInput(
@@ -114,7 +120,7 @@ class Reader:
 
 
 class FenkoRun:
-    """`fenko run` with its messages."""
+    """`fenko run`, or `try`, with its messages."""
 
     def __init__(
         self,
@@ -123,6 +129,7 @@ class FenkoRun:
         *options: str,
         before: tuple[str, ...] = (),
         environment: dict[str, str] | None = None,
+        command: str = "run",
     ) -> None:
         self.log = log
         environment = environment or {
@@ -130,7 +137,7 @@ class FenkoRun:
         }
         with log.open("wb") as file:
             self.process = subprocess.Popen(
-                [*before, sys.executable, "-m", "fenko", "run", "--desk", str(desk), *options],
+                [*before, sys.executable, "-m", "fenko", command, "--desk", str(desk), *options],
                 stdout=file,
                 stderr=file,
                 env=environment,

@@ -286,7 +286,7 @@ def test_without_permission_the_remedy_is_said(public_desk: Path) -> None:
 def test_permission_that_comes_a_moment_later_is_waited_for(bench: Bench, public_desk: Path, tmp_path: Path) -> None:
     bench.pad.close()
     bench.keypad.close()
-    run = FenkoRun(public_desk, tmp_path / "log", "--dry", before=NOBODY)
+    run = FenkoRun(public_desk, tmp_path / "log", before=NOBODY, command="try")
     run.says("surface pad: not here yet")
     bench.pad = pad()
     os.chmod(Reader("Thistle pad").device.path, 0o644)
