@@ -12,7 +12,7 @@ import pytest
 
 from fenko.core.arrival import PATIENCE, Arrivals
 from screen import Screen, needs_screen, screen
-from support import FENKO, MakeDesk, Run
+from support import FENKO, MakeDesk, Run, wait_for
 from test_x11 import Running, press, take
 
 DESK = """
@@ -213,3 +213,25 @@ def test_modifiers_of_the_keyboard_change_what_a_control_does(
     assert "coarse" not in trying.log.read_text()[before:]
     shown.ask("xdotool", "keyup", "shift")
     assert trying.end() == 0
+
+
+@needs_screen
+@pytest.mark.xdist_group("screen")
+def test_nothing_is_typed_into_the_window_that_comes_in_front(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    typed = tmp_path / "typed"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", typed))
+    desk = make_desk(DESK.replace('mode = "space"', "mode = 'type \"stray\" then enter'"))
+    events = [event for n, control in enumerate(["west", "east", "mode", "mode"]) for event in press(1 + n, control)]
+    trying = Running(
+        shown, tmp_path / "log", "--window", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *events),
+        command="try",
+    )  # fmt: skip
+    trying.says("the window is not in front any more")
+    assert trying.process.wait(20) == 1
+    assert "stray" not in trying.log.read_text()
+    shown.ask("xdotool", "type", "hand\n")
+    wait_for(typed.exists, "what a hand types")
+    assert typed.read_text() == "hand\n"
+    assert shown.keys_down() == []

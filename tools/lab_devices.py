@@ -1,16 +1,18 @@
 """Plugs the demo's surfaces in (virtually, inside the emulated machine) and prints what a command shows on a terminal.
 
-usage: lab_devices.py devices|describe|ready|watch
+usage: lab_devices.py devices|describe|learn|ready|watch
 """
 
+import shutil
 import sys
+import tempfile
 import time
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 sys.path += [str(ROOT / "tests"), str(ROOT / "tests" / "kernel")]
 
-from bench_devices import jog, key, keypad, mouse, pad, wait_for
+from bench_devices import jog, key, keyboard, keypad, mouse, pad, wait_for
 from evdev import UInput, ecodes
 
 from terminal import Terminal
@@ -64,6 +66,60 @@ elif sys.argv[1] == "describe":
         wait_for(lambda n=number: (terminal.pump(), terminal.shown.decode().count("; its name") == n - 1)[1], "a press")
         terminal.type(f"{name}\n".encode())
     heard("6: press it")
+    terminal.type(b"stop\n")
+    terminal.end(60)
+    sys.stdout.write(terminal.shown.decode())
+elif sys.argv[1] == "learn":
+    board = keyboard()
+    bench = Path(tempfile.mkdtemp()) / "bench"
+    shutil.copytree(ROOT / "src/fenko/data/demo", bench)
+    terminal = Terminal("learn", "--profile", "frames", "--desk", "bench", columns=120, cwd=bench.parent)
+    told = 0
+
+    def says(text: str) -> None:
+        global told
+        wait_for(lambda: (terminal.pump(), text in terminal.shown.decode()[told:])[1], text)
+        told += terminal.shown.decode()[told:].index(text) + len(text)
+
+    def press(device: UInput, *codes: int) -> None:
+        for value in (1, 0):
+            for code in codes:
+                key(device, code, value)
+                time.sleep(0.05)
+
+    def answer(*lines: str) -> None:
+        for line in lines:
+            says(": ")
+            terminal.type(f"{line}\n".encode())
+
+    says("stop): ")
+    press(thistle, ecodes.BTN_MODE)
+    says("(help): ")
+    terminal.type(b"\n")
+    says("perform it now")
+    time.sleep(2)
+    press(board, ecodes.KEY_LEFTCTRL, ecodes.KEY_E)
+    says("label")
+    answer("", "#009e73", "")
+    says("stop): ")
+    press(thistle, ecodes.BTN_NORTH, ecodes.BTN_TL)
+    says("(help): ")
+    terminal.type(b"?marker\n")
+    says("(help): ")
+    terminal.type(b"2\n")
+    says("label")
+    answer("", "", "")
+    says("stop): ")
+    key(tallow, ecodes.KEY_KP8, 1)
+    says("hold")
+    key(tallow, ecodes.KEY_KP8, 0)
+    says("(help): ")
+    terminal.type(b"ctrl+shfit+up\n")
+    says("(help): ")
+    terminal.type(b"ctrl+shift+up\n")
+    says("label")
+    answer("Layer up", "", "")
+    says("stop): ")
     terminal.type(b"stop\n")
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())

@@ -5,6 +5,7 @@ usage: python tools/screenshots.py [NAME …]
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -32,7 +33,24 @@ SHOTS = {
     "demo": ("fenko demo --instant", 4, 124, 50),
     "check": ("fenko check --desk mistakes; fenko check --desk bench", 4, 110, 40),
     "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 140, 47),
-    "run": ("fenko run --dry --desk bench --play bench/takes/evening.jsonl --play-focus", 7, 140, 47),
+    "explain": (
+        "fenko explain pad.hat.left --app snipwell --layer trim --desk bench; "
+        "fenko explain pad.stick-right-press --app snipwell --desk bench; fenko explain pad.north --app beamcart --desk bench; "
+        "fenko explain --setting timing.double",
+        4,
+        120,
+        44,
+    ),
+    "shortcuts": (
+        "fenko shortcuts snipwell mark --desk bench; fenko shortcuts snipwell --unbound --desk bench; "
+        "fenko shortcuts snipwell --unlisted --desk bench; fenko shortcuts hushdesk --import export.tsv --yes --desk bench",
+        5,
+        112,
+        32,
+    ),
+    "try": ("fenko try --desk bench --play bench/takes/more.jsonl --play-focus", 11, 140, 47),
+    "window": ("fenko try --window --app snipwell --desk bench --play arrives.jsonl", 8, 90, 24),
+    "learn": ("fenko learn --profile frames --desk bench", 1, 120, 44),
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 118, 18),
     "describe": ("fenko devices --describe", 1, 120, 44),
@@ -42,7 +60,7 @@ SHOTS = {
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
 }
 
-IN_LAB = ("devices", "describe", "ready", "watch")
+IN_LAB = ("devices", "describe", "learn", "ready", "watch")
 """What needs devices is shown in the emulated machine."""
 
 # Pictures that a command draws itself, without a terminal.
@@ -50,6 +68,28 @@ DRAWN = {
     "plan": ("sheet", "--plan", "pad", "--desk", "bench"),
     "plan-dark": ("sheet", "--plan", "jog", "--desk", "bench", "--dark"),
 }
+
+
+WINDOW_BINDINGS = """[profile.frames.on.pad]
+mode = "alt+tab"
+stick-left-press = 'type "Größe ✓"'
+"""
+EXPORT = """Name\tShortcut\tMenu
+Solo this track\tS\tTrack
+Mute this track\tShift+M\tTrack
+Fader up\tCtrl+Up\tMixer
+Zoom\tCtrl+Wheel\tView
+"""
+
+
+def _arrives() -> str:
+    """A take of presses on the pad whose keys arrive, and of one that the window manager keeps for itself."""
+    lines: list[dict[str, object]] = [{"take": 1, "name": "What arrives", "surfaces": {"pad": "gamepad"}}]
+    for number, control in enumerate(["south", "east", "north", "stick-left-press", "west", "mode", "south"]):
+        lines += [
+            {"t": 0.5 + number / 2 + up / 10, "surface": "pad", "control": control, "value": 1 - up} for up in (0, 1)
+        ]
+    return "\n".join([*map(json.dumps, lines), json.dumps({"t": 30, "unplug": "pad"})])
 
 
 def _prepare(folder: Path) -> None:
@@ -62,6 +102,8 @@ def _prepare(folder: Path) -> None:
         assert right in text, right
         text = text.replace(right, wrong)
     desk.write_text(text)
+    (folder / "export.tsv").write_text(EXPORT)
+    (folder / "arrives.jsonl").write_text(_arrives())
 
 
 def _shown_in_lab(command_name: str) -> str:
@@ -90,8 +132,15 @@ def main() -> None:
             if name in ("windows", "new"):
                 one.terminal("Hushdesk", "Wings, close", folder / "a")
                 one.raise_window(one.terminal("Snipwell", "Reel 2 – the moth lands", folder / "b"))
+            if name == "window":
+                frames = folder / "bench/profiles/frames.toml"
+                frames.write_text(frames.read_text().replace("[profile.frames.on.pad]\n", WINDOW_BINDINGS, 1))
             script = folder / "script"
-            script.write_text(f"printf '\\033[1m$ %s\\033[0m\\n' {command!r}\n{shown}\nsleep 60\n")
+            parts = []
+            for typed in command.split("; fenko "):
+                typed = typed if typed.startswith("fenko ") else f"fenko {typed}"
+                parts.append(f"printf '\\033[1m$ %s\\033[0m\\n' {typed!r}\n{typed if shown == command else shown}\n")
+            script.write_text("echo\n".join(parts) + "sleep 60\n")
             one.spawn(
                 "env", f"PATH={BIN}:{os.environ['PATH']}", f"HOME={folder}", "sh", "-c",
                 f"cd {folder} && exec xterm -class Terminal -geometry {columns}x{lines}+0+0 -fa 'DejaVu Sans Mono' -fs 9 "
@@ -99,7 +148,7 @@ def main() -> None:
             )  # fmt: skip
             time.sleep(seconds + 2)
             window = one.ask("xdotool", "search", "--class", "^Terminal$").stdout.split()[-1]
-            if name == "windows":
+            if name in ("windows", "window"):
                 window = "root"
             subprocess.run(["import", "-window", window, str(OUT / f"{name}.png")], env=one.environment, check=True)
         print(OUT / f"{name}.png")

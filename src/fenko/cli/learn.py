@@ -12,7 +12,7 @@ import click
 
 from fenko.cli.naming import meant
 from fenko.cli.new import window_in_front
-from fenko.cli.shared import bold, desk_option, dim, fail, fail_unknown, note, open_desk, say, show_problems
+from fenko.cli.shared import bold, desk_option, dim, fail, fail_unknown, note, open_desk, say, show_problems, shown_path
 from fenko.core.changes import Change
 from fenko.core.delays import delays
 from fenko.core.macros import Stroke, recorded
@@ -207,7 +207,7 @@ class Lesson:
         self._edits.append(edits)
         self._app = None
         self._reload()
-        say(f"{edit.path}:{edit.line}: {edit.text}")
+        say(f"{shown_path(edit.path)}:{edit.line}: {edit.text}")
         for line in hidden:
             note(f"  hides {line}")
         if edit.before.count(b"\n") == edit.after.count(b"\n") and keep == "tap" and f"{keep} = " in edit.text:

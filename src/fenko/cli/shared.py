@@ -86,6 +86,14 @@ def show_problems(problems: Iterable[Problem], err: bool) -> None:
             say(rest, err=err)
 
 
+def shown_path(path: Path) -> str:
+    """A path as a person would type it here: without the folder that they are in."""
+    try:
+        return str(path.resolve().relative_to(Path.cwd()))
+    except (ValueError, OSError):
+        return str(path)
+
+
 def say(text: str, err: bool = False) -> None:
     """One line of result, or of message on stderr."""
     click.echo(text, err=err)

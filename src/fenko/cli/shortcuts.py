@@ -19,6 +19,7 @@ from fenko.cli.shared import (
     show_json,
     show_problems,
     show_table,
+    shown_path,
 )
 from fenko.core.phrase import NAME
 from fenko.core.words import reason
@@ -96,10 +97,10 @@ def command(
             f"{app} has no such command" if words else "every command is bound" if unbound else f"{app}'s list is empty"
         )
     else:
-        show_table(
-            (*COLUMNS, "bound on"),
-            [(one.command, one.keys, one.group, one.note, _brief(used.get(one.command, []))) for one in found],
-        )
+        rows = [(one.command, one.keys, one.group, one.note, _brief(used.get(one.command, []))) for one in found]
+        filled = [n for n in range(len(COLUMNS) + 1) if n == 0 or any(row[n] for row in rows)]
+        titles = (*COLUMNS, "bound on")
+        show_table([titles[n] for n in filled], [[row[n] for n in filled] for row in rows])
     sys.exit(0 if found or unbound else 1)
 
 
@@ -178,7 +179,7 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
         note(f"{name}: {why_not}")
     if len(result.left_out) > 10:
         note(f"… and {len(result.left_out) - 10} more of that kind")
-    say(f"{len(result.shortcuts)} commands of {app} are in {path}.")
+    say(f"{len(result.shortcuts)} commands of {app} are in {shown_path(path)}.")
     _mention(desk, app, path)
 
 
@@ -194,7 +195,7 @@ def _mention(desk: Desk, app: str, path: Path) -> None:
     except DeskError as error:
         show_problems(error.problems, err=True)
         sys.exit(2)
-    say(f"{edit.path}:{edit.line} names it; bindings can say `{app}: COMMAND` now.")
+    say(f"{shown_path(edit.path)}:{edit.line} names it; bindings can say `{app}: COMMAND` now.")
 
 
 def _confirmed(table: Table, chosen: dict[str, int]) -> dict[str, int]:

@@ -26,6 +26,7 @@ from fenko.core.script import Witness
 from fenko.desk.load import Desk
 
 if TYPE_CHECKING:
+    from fenko.live.session import Session
     from fenko.live.wiring import Output
     from fenko.system.keywindow import KeyWindow
 
@@ -138,6 +139,7 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         except DisplayError as why:
             fail(str(why))
         arrivals = Arrivals()
+        running: list[Session] = []
         head = column_titles()
         shown = [f"This window stands for {focus.app or 'no program in particular'}. Ctrl-C ends.", "", head]
 
@@ -150,15 +152,17 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
 
         def readable() -> None:
             try:
-                keys = window.read()
+                while (keys := window.read()) is not None:
+                    for key in keys:
+                        names = [character_of(key.plain), character_of(key.shifted)]
+                        tell(arrivals.arrived(key.keycode - X_KEYCODE_OFFSET, names, key.modifiers))
             except DisplayError:
                 loop.stop()
                 return
-            for key in keys:
-                names = [character_of(key.plain), character_of(key.shifted)]
-                tell(arrivals.arrived(key.keycode - X_KEYCODE_OFFSET, names, key.modifiers))
             if window.closed:
                 loop.stop()
+            elif running:
+                _keep_to_window(running[0], window)
 
         def overdue(now: float) -> None:
             tell(arrivals.overdue(now))
@@ -179,7 +183,7 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         window.show(shown)
         say(bold(head))
         try:
-            start(desk, loop, stack, choose, changes, False, focus, told=sent)
+            running.append(start(desk, loop, stack, choose, changes, False, focus, told=sent))
         except OutputError as error:
             say_why_not(error)
             return 1
@@ -203,6 +207,17 @@ def _wait_until_in_front(window: KeyWindow, readable: Callable[[], None]) -> Non
         readable()
     if not window.in_front:
         note("the window is not in front; click on it, for keys go to whatever is")
+
+
+def _keep_to_window(session: Session, window: KeyWindow) -> None:
+    """Sends nothing while another window is in front: it would be typed there."""
+    if session.held_back == window.in_front:
+        session.hold_back(not window.in_front)
+        note(
+            "the window is in front again"
+            if window.in_front
+            else "the window is not in front any more; nothing is sent until you click on it"
+        )
 
 
 def _coloured(line: str) -> str:

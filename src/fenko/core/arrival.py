@@ -72,7 +72,7 @@ class Arrivals:
                 continue
             if not one.modifiers <= set(held):
                 continue
-            if len(one.key) == 1:  # by the character, for it may come from any key
+            if len(one.key) == 1 and not one.key.isspace():  # by the character, for it may come from any key
                 shown = "+".join([*(name for name in held if not (of_shift and name == "shift")), one.key])
             lines = [_line(other.words, "", "LOST") for other in self._under_way[:number]]
             self.lost += number

@@ -65,6 +65,7 @@ from fenko.core.plan import (
     mirrored_keys,
     repeats_while_held,
     unrolled,
+    while_paused,
 )
 
 _NOTHING: tuple[Effect, ...] = ()
@@ -823,7 +824,7 @@ class Engine:
                 known = lay_out((*self.profile.levels, *levels), self.plan.surfaces, self.plan.watched)
                 self._known_tables[key] = known
             tables = known
-        self._tables = tables.paused if self.paused and tables.paused is not None else tables
+        self._tables = while_paused(tables, self.plan.surfaces) if self.paused else tables
 
     # --- Time ---
 

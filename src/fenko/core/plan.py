@@ -205,8 +205,7 @@ class Tables(Struct, frozen=True):
 
     `instant` are the keys of buttons that do nothing but hold them; `chords` maps a cell to the chords that it is a
     member of, `bursts` one to the cells for several presses at once, `touches` one to its own touch, which is silent
-    while it is pressed; `diagonals` are the sticks and hats of which a direction between two others is bound. `paused`
-    is what still works while paused."""
+    while it is pressed; `diagonals` are the sticks and hats of which a direction between two others is bound."""
 
     table: Table
     instant: dict[str, tuple[str, ...]]
@@ -214,7 +213,6 @@ class Tables(Struct, frozen=True):
     bursts: dict[str, dict[int, Cell]]
     diagonals: frozenset[str]
     touches: dict[str, str]
-    paused: Tables | None = None
 
 
 class Layer(Struct, frozen=True):
@@ -299,8 +297,12 @@ def lay_out(levels: Iterable[Level], surfaces: Mapping[str, Surface], watched: f
     for level in levels:
         owned.update(level.controls)
     table = {cell.address: cell for cells in owned.values() for cell in cells}
-    paused = _flat(_pause_controls(table), surfaces, frozenset())
-    return structs.replace(_flat(table, surfaces, watched), paused=structs.replace(paused, instant={}))
+    return _flat(table, surfaces, watched)
+
+
+def while_paused(tables: Tables, surfaces: Mapping[str, Surface]) -> Tables:
+    """What of these tables still works while Fenko is paused."""
+    return structs.replace(_flat(_pause_controls(tables.table), surfaces, frozenset()), instant={})
 
 
 def _flat(table: Table, surfaces: Mapping[str, Surface], watched: frozenset[str]) -> Tables:

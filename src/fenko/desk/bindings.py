@@ -52,6 +52,7 @@ class BindingReader:
         self.places: dict[tuple[str, str, str], Path] = {}
         self._lists = lists
         self._plain: dict[str, Binding] = {}
+        self._known: dict[tuple[str, str], tuple[str, tuple[str, ...], Shape]] = {}
         self._free: dict[str, Phrase] = {}
         self._desk_timing = desk_timing
         self._surface_times = surface_times
@@ -69,15 +70,24 @@ class BindingReader:
                 continue
             if not isinstance(entries, dict):
                 continue  # already noted as not being a table
+            times = self.timing(surface_name, *scope.timing)
             for control, value in entries.items():
                 path = (*top, surface_name, control)
-                found = self._members(path, surface, control)
+                found = self._known.get((surface_name, control)) or self._members(path, surface, control)
                 if found is None:
                     continue
+                self._known[surface_name, control] = found
                 address, members, shape = found
                 if address in controls:
                     own = address.partition(".")[2]
                     self._fault(path, f"`{own}` is bound twice in this profile", None, None, at_key=True)
+                    continue
+                plain = self._plain.get(value) if shape is BUTTON and isinstance(value, str) else None
+                if plain is not None:
+                    # Said like this elsewhere, and good wherever it stands.
+                    self.phrases.append((path, plain.phrase))
+                    self.places[scope.name, address, "press"] = path
+                    controls[address] = (Cell(address, scope.name, plain, timing=times, members=members),)
                     continue
                 reader = _ControlReader(self, scope, surface, address, members)
                 controls[address] = reader.control(path, shape, value)

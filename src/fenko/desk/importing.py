@@ -151,9 +151,11 @@ def _from_lines(path: Path, text: str) -> Table:
         ]
     except csv.Error as why:
         raise ImportFailed(f"{path} is no table: {why}") from None
-    most = max(len(row) for row in rows)
+    most = max((len(row) for row in rows), default=0)
     if most < 2:
-        raise ImportFailed(f"{path} has one column; a list has at least commands and keys, with a comma or tab between")
+        raise ImportFailed(
+            f"{path} has no two columns; a list has at least commands and keys, with a comma or tab between"
+        )
     filled = [tuple(cell.strip() for cell in row) + ("",) * (most - len(row)) for row in rows]
     known = {word for words in _HEADINGS.values() for word in words}
     headed = sum(cell.casefold() in known for cell in filled[0]) >= 2 or (

@@ -161,9 +161,10 @@ class UnknownCommand(ValueError):
 
 def resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Phrase:
     """The phrase with each command's keys in its place. Raises UnknownCommand."""
-    if not any(isinstance(step, Command) for step in phrase.steps):
-        return phrase
-    return Phrase(tuple(_resolved(phrase, lists)))
+    for step in phrase.steps:
+        if isinstance(step, Command):
+            return Phrase(tuple(_resolved(phrase, lists)))
+    return phrase
 
 
 def _resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Iterator[Step]:

@@ -45,6 +45,8 @@ class Session:
         self._output: Output | None = output
         self._reopen = reopen
         self._told = told
+        self.held_back = False
+        """Whether nothing is sent for the moment."""
         self._surfaces: Surfaces | None = None
         self._focus: X11Focus | None = None
         self._follows_focus = False
@@ -118,6 +120,13 @@ class Session:
             self._keyboard.close()
             self._keyboard = None
 
+    def hold_back(self, held_back: bool) -> None:
+        """Lifts everything, and sends nothing any more, until it is called again with False."""
+        if held_back != self.held_back:
+            if held_back:
+                self._send(self.engine.release_all(time.monotonic()))
+            self.held_back = held_back
+
     def listen_to_output(self) -> None:
         """Lets the X11 output hear of changed layouts, and notice when its display goes away."""
         if isinstance(self._output, X11Output):
@@ -156,8 +165,8 @@ class Session:
         self._end_of_take()
 
     def _send(self, effects: Sequence[Effect]) -> None:
-        output = self._output
-        if self._told is not None:
+        output = None if self.held_back else self._output
+        if self._told is not None and not self.held_back:
             self._told(effects)
         if output is not None:
             try:

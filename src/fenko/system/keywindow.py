@@ -62,6 +62,7 @@ class KeyWindow:
         self._lines: list[str] = []
         self._symbols: dict[int, tuple[int, int]] = {}
         self.in_front = False
+        self._grabbed = False
         self.closed = False
 
     def _text_property(self, name: str, text: bytes) -> None:
@@ -85,19 +86,24 @@ class KeyWindow:
         """Becomes readable when something has come; then call `read`."""
         return self._display.fd
 
-    def read(self) -> list[Arrived]:
-        """The keys that have come."""
+    def read(self) -> list[Arrived] | None:
+        """The keys that have come; None if nothing has. Call it until then: drawing and asking read further events in
+        passing, which no descriptor will announce again."""
         x = self._display.x
         found: list[Arrived] = []
-        drawn = True
+        drawn, any_event = True, False
         for event in self._display.events():
+            any_event = True
             if isinstance(event, x.KeyReleaseEvent):
                 continue  # which xcffib derives from the press
             if isinstance(event, x.KeyPressEvent):
                 modifiers = tuple(name for bit, name in MODIFIER_BITS.items() if event.state & bit)
                 found.append(Arrived(event.detail, modifiers, *self._keysyms(event.detail)))
             elif isinstance(event, x.FocusInEvent | x.FocusOutEvent):
-                self.in_front = type(event) is x.FocusInEvent
+                # While somebody else has the keyboard, our window has the focus and hears nothing.
+                self._grabbed = event.mode == x.NotifyMode.Grab or (self._grabbed and event.mode != x.NotifyMode.Ungrab)
+                focus = self._display.ask(self._core.GetInputFocus).focus
+                self.in_front = focus == self._window and not self._grabbed
             elif isinstance(event, x.ExposeEvent):
                 drawn = False
             elif isinstance(event, x.MappingNotifyEvent):
@@ -108,7 +114,7 @@ class KeyWindow:
                 self.closed = self.closed or event.data.data32[0] == self._delete
         if not drawn:
             self._draw()
-        return found
+        return found if any_event else None
 
     def _keysyms(self, keycode: int) -> tuple[int, int]:
         if keycode not in self._symbols:
