@@ -7,8 +7,8 @@ everything. Each returns the effects, in order, with the time at which each is d
 How it keeps its promises
 =========================
 
-1.  What is down is never counted, it is derived. `_holders` says who holds which keys (a cell, or the stroke in
-    flight); a key is down as long as any holder has it. A key goes down with its first holder and comes up with its
+1.  What is down is never counted, it is derived. `HeldKeys` says who holds which keys (a cell, an action, or the stroke
+    in flight); a key is down as long as any holder has it. A key goes down with its first holder and comes up with its
     last, and there is no count that could go wrong.
 
 2.  What a release undoes was fixed at its press: a holder carries the keys of its press, so a profile that changes in
@@ -33,7 +33,10 @@ How it keeps its promises
     doubled in a *count*. Whatever is pressed next settles them first, so actions come in the order of the hand. What
     is not a member, not such a key, not counted, never waits.
 
-8.  Layers that are on stand in `_layers`, newest last, each with what keeps it on: a held cell, a lock, the next action,
+8.  What devices tell is made into cells that are pressed and let go by the *contacts*: bounce, thresholds, directions
+    between two. What is undecided there is due like everything else.
+
+9.  Layers that are on stand in `_layers`, newest last, each with what keeps it on: a held cell, a lock, the next action,
     or what its `while` names. The tables of a profile with such layers are laid out once and kept.
 """
 
@@ -45,10 +48,12 @@ from math import inf
 from random import Random
 from typing import Any
 
-from fenko.core.axes import FULL_AT, FULL_UNTIL, Detents, pressed_end
+from fenko.core.axes import Detents
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
+from fenko.core.contacts import Contacts, Due
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
-from fenko.core.pending import Burst, Count, Edge, Gathering, Lean, Pressed, Run
+from fenko.core.held import HeldKeys
+from fenko.core.pending import Burst, Count, Gathering, Pressed, Run
 from fenko.core.phrase import Keys, Layer, Lift, Pause, Phrase, Press, Step, Toggle, Type, Wait
 from fenko.core.phrase import Profile as ProfileStep
 from fenko.core.plan import (
@@ -91,7 +96,8 @@ class Engine:
         self._tables: Tables = self.profile.tables
         self._known_tables: dict[tuple[str, ...], Tables] = {}
         self._instant: dict[str, tuple[str, ...]] = {}
-        self._holders: dict[str, tuple[str, ...]] = {}
+        self._held = HeldKeys()
+        self._holders = self._held.holders
         # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
@@ -102,20 +108,17 @@ class Engine:
         self._bursts: dict[str, Burst] = {}
         # A cell that is pressed in place of others: each of these, to it.
         self._instead: dict[str, str] = {}
-        self._edges: dict[str, Edge] = {}
-        self._leans: dict[str, Lean] = {}
         self._lanes: dict[str, list[Run]] = {}
         self._stroking: Run | None = None
         self._toggled: dict[str, str | None] = {}
         self._turns: dict[tuple[str, str, str], int] = {}
         # (name, what keeps it on) of each layer, newest last.
         self._layers: list[tuple[str, str]] = []
-        self._ends: dict[str, int] = {}
-        self._fulls: dict[str, int] = {}
         self._detents: dict[str, Detents] = {}
         self._turned_at: dict[str, float] = {}
         self._shapes: dict[str, tuple[str, Shape]] = {}
         self._order = 0
+        self._contacts = Contacts(plan.surfaces, plan.timing.chord, self._number, self._set, self._tables)
         self._effects: list[Effect] = []
         self._use_tables()
 
@@ -165,7 +168,7 @@ class Engine:
         """The keys, and mouse buttons as `button left`, that are down now because of this engine, in the order of going
         down."""
         self._take_in()
-        return tuple(self._held_keys())
+        return tuple(self._held.keys)
 
     @property
     def toggled(self) -> tuple[str, ...]:
@@ -231,16 +234,13 @@ class Engine:
             known = self._shapes[address] = self._look_up(address)
         control, shape = known
         if shape is BUTTON:
-            if self.plan.surfaces[address.partition(".")[0]].debounce:
-                self._bounce(t, address, bool(value))
-            else:
-                self._switch(t, address, control, bool(value))
+            self._contacts.button(t, address, control, bool(value))
         elif shape is MOTION:
             self._moved(t, address, value)
         elif shape.turns:
             self._turned(t, address, shape, value)
         else:
-            self._axis(t, address, control, shape, value)
+            self._contacts.axis(t, address, control, shape, value)
 
     def _look_up(self, address: str) -> tuple[str, Shape]:
         """The control's address and how changes at `address` act."""
@@ -252,81 +252,6 @@ class Engine:
         if part in shape.directions and part not in shape.axes:
             return whole, BUTTON  # a direction that has a switch of its own
         return whole, shape
-
-    def _axis(self, t: float, address: str, control: str, shape: Shape, value: float) -> None:
-        ends = shape.axes[address[len(control) + 1 :]]
-        before, full_before = self._ends.get(address, 0), self._fulls.get(address, 0)
-        now, full = pressed_end(value, before), pressed_end(value, full_before, FULL_AT, FULL_UNTIL)
-        self._ends[address], self._fulls[address] = now, full
-        if full_before and full != full_before:
-            self._set(t, f"{self._end(control, ends, full_before)}.full", False)
-        for end, on in ((before, False), (now, True)) if now != before else ():
-            if end and ends[end > 0] is not None:
-                whole = self._end(control, ends, end)
-                self._set(t, f"{whole}.half", on)
-                self._switch(t, whole, control, on)
-        if full and full != full_before and ends[full > 0] is not None:
-            self._set(t, f"{self._end(control, ends, full)}.full", True)
-
-    def _switch(self, t: float, address: str, control: str, on: bool) -> None:
-        """A control, or one direction of it, is pressed or let go."""
-        if address == control:
-            self._set(t, address, on)
-        else:
-            self._push(t, control, address[len(control) + 1 :], on)
-
-    @staticmethod
-    def _end(control: str, ends: tuple[str | None, str], end: int) -> str:
-        """The cell at an end of an axis."""
-        cell = ends[end > 0]
-        return f"{control}.{cell}" if cell else control
-
-    def _push(self, t: float, control: str, direction: str, on: bool) -> None:
-        """A stick or hat is pushed in a direction, or no longer."""
-        lean = self._leans.get(control)
-        if lean is None:
-            if control not in self._tables.diagonals:
-                self._set(t, f"{control}.{direction}", on)
-                return
-            self._order += 1
-            lean = self._leans[control] = Lean(self._order)
-        from_rest = not lean.pushed
-        (lean.pushed.add if on else lean.pushed.discard)(direction)
-        if from_rest and on:
-            # The other direction of a diagonal comes in the same moment, but as a change of its own.
-            lean.due = t + self.plan.timing.chord
-            return
-        diagonals = self._shape(control).diagonals
-        if lean.pushed and not on and any(applied in diagonals for applied in lean.applied):
-            # And it goes in the same moment too; what is left of the two was probably not meant.
-            self._follow(t, control, lean, set())
-            lean.due, lean.leaving = t + self.plan.timing.chord, True
-            return
-        if lean.due < inf and not lean.pushed and not lean.leaving:
-            self._follow(t, control, lean, {direction})
-        self._follow(t, control, lean, lean.pushed)
-
-    def _follow(self, t: float, control: str, lean: Lean, pushed: set[str]) -> None:
-        """Presses the cells that these directions mean, and lets the others go."""
-        lean.due, lean.leaving = inf, False
-        shape = self._shape(control)
-        wanted = sorted(pushed)
-        for diagonal, parts in shape.diagonals.items():
-            cell = self._tables.table.get(f"{control}.{diagonal}")
-            if cell is not None and any(cell.gestures()) and pushed >= set(parts):
-                wanted = [diagonal]
-        for direction in [direction for direction in lean.applied if direction not in wanted]:
-            self._set(t, f"{control}.{direction}", False)
-        for direction in [direction for direction in wanted if direction not in lean.applied]:
-            self._set(t, f"{control}.{direction}", True)
-        lean.applied = wanted
-        if not lean.pushed and not wanted:
-            self._leans.pop(control, None)
-
-    def _shape(self, control: str) -> Shape:
-        """How a control, by its whole address, acts."""
-        surface, _, own = control.partition(".")
-        return self.plan.surfaces[surface].shape(own) or BUTTON
 
     def _turned(self, t: float, address: str, shape: Shape, value: float) -> None:
         assert shape.turns is not None
@@ -358,25 +283,6 @@ class Engine:
             self._effects.append((t, "pointer", "move", *step))
 
     # --- Presses ---
-
-    def _bounce(self, t: float, address: str, on: bool) -> None:
-        """A contact changed that may bounce: the first change counts at once, one back within `debounce` does not."""
-        debounce = self.plan.surfaces[address.partition(".")[0]].debounce
-        edge = self._edges.get(address)
-        if edge is None:
-            self._order += 1
-            edge = self._edges[address] = Edge(-inf, not on, self._order)
-        edge.raw = on
-        if t - edge.t >= debounce:
-            self._settle_edge(t, address, edge)
-        else:
-            edge.due = edge.t + debounce if on != edge.applied else inf
-
-    def _settle_edge(self, t: float, address: str, edge: Edge) -> None:
-        edge.due = inf
-        if edge.raw != edge.applied:
-            edge.applied, edge.t = edge.raw, t
-            self._switch(t, address, self._shapes[address][0], edge.raw)
 
     def _set(self, t: float, address: str, on: bool) -> None:
         """A cell is pressed or let go."""
@@ -443,9 +349,8 @@ class Engine:
             self._settle_gathering(t, surface)
             gathering = None
         if gathering is None:
-            self._order += 1
             window = max(self._timing(chord).chord for chord in chords)
-            gathering = self._gatherings[surface] = Gathering(t + window, self._order)
+            gathering = self._gatherings[surface] = Gathering(t + window, self._number())
         gathering.pressed[address] = (t, cell)
         fitting = [chord for chord in chords if gathering.pressed.keys() <= set(chord.members)]
         if len(fitting) == 1 and len(fitting[0].members) == len(gathering.pressed):
@@ -466,8 +371,7 @@ class Engine:
     def _count_burst(self, t: float, address: str, cell: Cell | None) -> None:
         burst = self._bursts.get(address)
         if burst is None:
-            self._order += 1
-            burst = self._bursts[address] = Burst(t, cell, self._tables.bursts[address], self._order)
+            burst = self._bursts[address] = Burst(t, cell, self._tables.bursts[address], self._number())
         burst.count += 1
         burst.down = True
         burst.due = t + self._timing(cell).burst
@@ -497,8 +401,7 @@ class Engine:
         if cell.waits:
             before = self._counts.pop(address, None)
             count = before.count + 1 if before is not None else 1
-            self._order += 1
-            press = self._presses[address] = Pressed(cell, since + self._timing(cell).hold, self._order, count)
+            press = self._presses[address] = Pressed(cell, since + self._timing(cell).hold, self._number(), count)
         if cell.press is not None:
             self._start(t, cell, "press", cell.press, held=True)
         if cell.waits and count > 1 and count == cell.presses_counted:
@@ -514,7 +417,7 @@ class Engine:
             run.held = False
             if run.loops:
                 self._end_run(t, run)
-        self._lift_holder(t, address)
+        self._lift(t, address)
         self._drop_layers(t, address)
         press = self._presses.pop(address, None)
         if press is None:
@@ -522,9 +425,8 @@ class Engine:
         cell = press.cell
         if press.pending and t < press.due:
             if press.count < cell.presses_counted:
-                self._order += 1
                 due = t + self._timing(cell).double
-                self._counts[address] = Count(cell, press.count, due, self._order)
+                self._counts[address] = Count(cell, press.count, due, self._number())
             elif cell.tap is not None:
                 self._start(t, cell, "tap", cell.tap, held=False)
         if cell.release is not None:
@@ -553,8 +455,9 @@ class Engine:
 
     def _unplug(self, t: float, surface: str) -> None:
         """The controls of a surface that went away are at rest, but no hand let go of them: nothing was tapped."""
+        self._contacts.unplug(surface)
         self._gatherings.pop(surface, None)
-        for waiting in (self._counts, self._bursts, self._edges, self._leans, self._instead):
+        for waiting in (self._counts, self._bursts, self._instead):
             for address in [address for address in waiting if _within(address, surface)]:
                 del waiting[address]
         self._down = {address for address in self._down if not _within(address, surface)}
@@ -565,9 +468,8 @@ class Engine:
                 self._let_go(t, address)
         for cell in [by for _, by in self._layers if _within(by, surface)]:
             self._drop_layers(t, cell)
-        for places in (self._ends, self._fulls, self._detents):
-            for axis in [axis for axis in places if _within(axis, surface)]:
-                del places[axis]
+        for dial in [dial for dial in self._detents if _within(dial, surface)]:
+            del self._detents[dial]
         self._watch(t)
 
     def _timing(self, cell: Cell | None) -> Timing:
@@ -592,10 +494,9 @@ class Engine:
             self._end_toggles(t, lambda holder, group: group == binding.group and holder not in _toggles_of(phrase))
         if cell.address in self._lanes:
             self._hurry(t, self._lanes[cell.address][0])
-        self._order += 1
         stroke = self._timing(cell).stroke
         loops = held and repeats_while_held(phrase)
-        run = Run(cell.address, unrolled(phrase, stroke), self._order, stroke, held, loops)
+        run = Run(cell.address, unrolled(phrase, stroke), self._number(), stroke, held, loops)
         self._lanes.setdefault(cell.address, []).append(run)
         if binding.group is not None:
             self._toggled.update(dict.fromkeys(_toggles_of(phrase), binding.group))
@@ -636,7 +537,7 @@ class Engine:
         """A run is through, or nobody holds it any longer; the next of its lane starts."""
         if self._stroking is run:
             self._lift_stroke(t)
-        self._lift_holder(t, run.holder)
+        self._lift(t, run.holder)
         lane = self._lanes[run.lane]
         was_first = lane[0] is run
         lane.remove(run)
@@ -663,7 +564,7 @@ class Engine:
             self._hold(t, run.holder, step.keys)
         elif isinstance(step, Lift):
             self._lift_stroke(t)
-            self._lift_holder(t, run.holder, step.keys)
+            self._lift(t, run.holder, step.keys)
         elif isinstance(step, Layer):
             self._layer(t, run, step)
         elif isinstance(step, ProfileStep):
@@ -675,7 +576,7 @@ class Engine:
     def _toggle(self, t: float, step: Toggle) -> None:
         holder = _toggle_holder(step)
         if holder in self._holders:
-            self._lift_holder(t, holder)
+            self._lift(t, holder)
             self._toggled.pop(holder, None)
         else:
             self._toggled.setdefault(holder, None)
@@ -686,7 +587,7 @@ class Engine:
         for holder, group in list(self._toggled.items()):
             if ends(holder, group):
                 del self._toggled[holder]
-                self._lift_holder(t, holder)
+                self._lift(t, holder)
 
     def _hurry(self, t: float, run: Run) -> None:
         """Sends the strokes that remain of a run without the pauses between them, up to its next `wait` step."""
@@ -702,48 +603,30 @@ class Engine:
 
     def _hold(self, t: float, holder: str, keys: tuple[str, ...]) -> None:
         self._lift_stroke(t)
-        down = {key for held in self._holders.values() for key in held}
-        mine = self._holders.get(holder, ())
-        self._holders[holder] = mine + tuple(key for key in keys if key not in mine)
-        self._effects.extend(_key_effect(t, "down", key) for key in keys if key not in down)
+        self._effects.extend(self._held.hold(t, holder, keys))
 
-    def _lift_holder(self, t: float, holder: str, only: tuple[str, ...] | None = None) -> None:
-        """A holder lets go of its keys, or `only` of some."""
-        keys = self._holders.pop(holder, None)
-        if keys and only is not None:
-            rest = tuple(key for key in keys if key not in only)
-            if rest:
-                self._holders[holder] = rest
-        if keys:
-            still = {key for held in self._holders.values() for key in held}
-            self._effects.extend(_key_effect(t, "up", key) for key in reversed(keys) if key not in still)
+    def _lift(self, t: float, holder: str, only: tuple[str, ...] | None = None) -> None:
+        self._effects.extend(self._held.lift(t, holder, only))
 
     def _lift_stroke(self, t: float) -> None:
         if self._stroking is not None:
             self._stroking = None
-            self._lift_holder(t, _STROKE)
+            self._lift(t, _STROKE)
 
     def _release_all(self, t: float) -> None:
         self._take_in()
-        self._effects.extend(_key_effect(t, "up", key) for key in reversed(self._held_keys()))
+        self._effects.extend(self._held.lift_all(t))
         self._stroking = None
         for state in (
-            self._holders, self._presses, self._counts, self._gatherings, self._bursts, self._instead, self._lanes,
-            self._detents, self._toggled,
+            self._presses, self._counts, self._gatherings, self._bursts, self._instead, self._lanes, self._detents,
+            self._toggled,
         ):  # fmt: skip
             state.clear()
         # What hands still hold is known, and silent.
-        for lean in self._leans.values():
-            lean.due, lean.leaving, lean.applied = inf, False, sorted(lean.pushed)
-        for address, edge in self._edges.items():
-            if edge.due < inf:
-                edge.due, edge.applied = inf, edge.raw
-                (self._down.add if edge.raw else self._down.discard)(address)
+        for address, on in self._contacts.silence():
+            (self._down.add if on else self._down.discard)(address)
         self._set_layers(t, [on for on in self._layers if on[1] == _WHILE])
         self._watch(t)
-
-    def _held_keys(self) -> list[str]:
-        return list(dict.fromkeys(key for held in self._holders.values() for key in held))
 
     # --- Layers ---
 
@@ -825,6 +708,12 @@ class Engine:
                 self._known_tables[key] = known
             tables = known
         self._tables = while_paused(tables, self.plan.surfaces) if self.paused else tables
+        self._contacts.tables = self._tables
+
+    def _number(self) -> int:
+        """The place of what begins now among all that is due at one time."""
+        self._order += 1
+        return self._order
 
     # --- Time ---
 
@@ -834,15 +723,15 @@ class Engine:
             t, _, happen = due
             happen(t)
 
-    def _next_due(self) -> tuple[float, int, Callable[[float], None]] | None:
+    def _next_due(self) -> Due | None:
         """What is due first; of two things at one time, the one that began first."""
-        first: tuple[float, int, Callable[[float], None]] | None = None
+        first: Due | None = None
         for due in self._all_due():
             if due[0] < inf and (first is None or due[:2] < first[:2]):
                 first = due
         return first
 
-    def _all_due(self, repeats: bool = True) -> Iterator[tuple[float, int, Callable[[float], None]]]:
+    def _all_due(self, repeats: bool = True) -> Iterator[Due]:
         for press in self._presses.values():
             if press.pending and press.cell.hold is not None:
                 yield press.due, press.order, partial(self._reach_hold, press=press)
@@ -856,10 +745,7 @@ class Engine:
             yield gathering.due, gathering.order, partial(self._settle_gathering, surface=surface)
         for address, burst in self._bursts.items():
             yield burst.due, burst.order, partial(self._settle_burst, address=address)
-        for address, edge in self._edges.items():
-            yield edge.due, edge.order, partial(self._settle_edge, address=address, edge=edge)
-        for control, lean in self._leans.items():
-            yield lean.due, lean.order, partial(self._follow, control=control, lean=lean, pushed=lean.pushed)
+        yield from self._contacts.all_due()
 
     def _reach_hold(self, t: float, press: Pressed) -> None:
         press.pending = False
@@ -885,13 +771,6 @@ class Engine:
 
 def _within(address: str, surface: str) -> bool:
     return address.startswith(f"{surface}.")
-
-
-def _key_effect(t: float, act: str, key: str) -> Effect:
-    """A key or a mouse button, which stands among keys as `button left`, goes down or up."""
-    if " " in key:
-        return (t, "pointer", act, key.partition(" ")[2])
-    return (t, "keys", act, key)
 
 
 def _toggle_holder(step: Toggle) -> str:
