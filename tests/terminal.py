@@ -38,6 +38,7 @@ class Terminal:
             env=environment | {"TERM": "xterm-256color"},
         )  # fmt: skip
         self.shown = b""
+        self.heard = 0
 
     def resize(self, columns: int, lines: int, tell: bool = True) -> None:
         """Gives the terminal another size."""
@@ -68,6 +69,20 @@ class Terminal:
         wait_for(
             lambda: any(text in line for line in self.frame()), f"`{text}` in\n" + "\n".join(self.frame()), seconds
         )
+
+    def says(self, text: str, seconds: float = 15) -> None:
+        """Waits for a text, without its colours, after all that was waited for before."""
+
+        def rest() -> str:
+            self.pump()
+            return re.sub(r"\x1b\[[0-9;]*m", "", self.shown.decode(errors="replace"))[self.heard :]
+
+        wait_for(lambda: text in rest(), f"`{text}` in\n{rest()}", seconds)
+        self.heard += rest().index(text) + len(text)
+
+    def line(self, text: str) -> None:
+        """Types a line."""
+        self.type(text.encode() + b"\n")
 
     def type(self, keys: bytes) -> None:
         """Types keys."""

@@ -20,7 +20,7 @@ from fenko.core.phrase import parse_phrase
 from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Surface, Timing, compile_profile
 from fenko.core.recognising import Recogniser
 from screen import Screen, needs_screen, screen
-from support import DEMO, Run, wait_for
+from support import DEMO, Run
 from terminal import Terminal
 
 SURFACES = {"pad": Surface("pad", "gamepad"), "keys": Surface("keys", "keypad"), "dial": Surface("dial", "dial")}
@@ -109,28 +109,9 @@ def test_a_desk_that_may_not_be_written_stays_whole(fenko: Run, bench: Path) -> 
 # --- In a terminal ---
 
 
-class _Lesson(Terminal):
-    def says(self, text: str) -> None:
-        """Waits until something has been printed, and forgets what came before."""
-
-        def printed() -> bool:
-            self.pump()
-            return text.encode() in self.shown
-
-        try:
-            wait_for(printed, f"`{text}`")
-        except AssertionError:
-            raise AssertionError(f"`{text}` in\n{self.shown.decode(errors='replace')}") from None
-        self.shown = self.shown[self.shown.index(text.encode()) + len(text.encode()) :]
-
-    def line(self, text: str) -> None:
-        """Types a line."""
-        self.type(text.encode() + b"\n")
-
-
 @contextmanager
-def _lesson(*arguments: str) -> Iterator[_Lesson]:
-    terminal = _Lesson("learn", *arguments)
+def _lesson(*arguments: str) -> Iterator[Terminal]:
+    terminal = Terminal("learn", *arguments)
     try:
         yield terminal
     finally:

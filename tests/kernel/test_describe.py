@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import subprocess
 import sys
 from collections.abc import Callable
@@ -21,8 +20,8 @@ class Guided:
 
     def __init__(self, device: UInput, out: Path, first: Callable[[], None]) -> None:
         self.device = device
-        self.heard = 0
         self.terminal = Terminal("devices", "--describe", "--out", str(out))
+        self.says = self.terminal.says
         self.says("Press something")
         first()
         self.says("1: press it")
@@ -38,16 +37,6 @@ class Guided:
         finally:
             other.close()
         return True
-
-    def says(self, text: str) -> None:
-        """Waits for a text after all that was waited for before."""
-
-        def rest() -> str:
-            self.terminal.pump()
-            return re.sub(r"\x1b\[[0-9;]*m", "", self.terminal.shown.decode())[self.heard :]
-
-        wait_for(lambda: text in rest(), f"`{text}` in\n{rest()}")
-        self.heard += rest().index(text) + len(text)
 
     def press(self, code: int, times: int = 1) -> None:
         """Presses a key, as fast as a thing does by itself."""

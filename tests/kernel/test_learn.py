@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import select
 import time
 from collections.abc import Iterator
@@ -58,21 +57,7 @@ class Lesson:
         for name in ("Thistle pad", "Tallow 17", "Harrow wheel", "Plain keyboard"):
             wait_for(lambda name=name: node_named(name), name)
         self.terminal = Terminal("learn", "--desk", str(desk), "--profile", "base", "--label", "", "--colour", "", "--icon", "")  # fmt: skip
-        self.heard = 0
-
-    def says(self, text: str) -> None:
-        """Waits for a text after all that was waited for before."""
-
-        def rest() -> str:
-            self.terminal.pump()
-            return re.sub(r"\x1b\[[0-9;]*m", "", self.terminal.shown.decode())[self.heard :]
-
-        wait_for(lambda: text in rest(), f"`{text}` in\n{rest()}")
-        self.heard += rest().index(text) + len(text)
-
-    def line(self, text: str) -> None:
-        """Types a line."""
-        self.terminal.type(text.encode() + b"\n")
+        self.says, self.line = self.terminal.says, self.terminal.line
 
     def keys(self, device: str, *changes: tuple[int, int]) -> None:
         """Key changes, each a report of its own and a little after the one before."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import sys
 import time
 from collections.abc import Sequence
 from pathlib import Path
 
 from msgspec import Struct
 
+from fenko.cli.lines import Lines, prompt
 from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
@@ -141,7 +141,6 @@ class _Guide:
         self.describer = describer
         self._loop = loop
         self._ended = False
-        self._lines = b""
         self._naming_nothing = False
         self._settle = loop.timer(self._settled)
         surface = Surface(_SURFACE, thing.kind)
@@ -150,7 +149,7 @@ class _Guide:
     def start(self) -> None:
         """Takes the thing over and asks for the first control."""
         self._surfaces.start()
-        self._loop.add(sys.stdin.fileno(), self._readable)
+        Lines(self._loop, self._answer)
         self._ask()
 
     def close(self) -> None:
@@ -181,9 +180,9 @@ class _Guide:
     def _ask(self) -> None:
         heard = self.describer.pending
         if self._naming_nothing:
-            _prompt("  what stands on it: ")
+            prompt("  what stands on it: ")
         elif heard is None:
-            _prompt(f"{len(self.describer.spots) + 1}: press it, or say a word: ")
+            prompt(f"{len(self.describer.spots) + 1}: press it, or say a word: ")
         else:
             same = self.describer.same_as()
             what = bold(" and ".join(heard.controls), True) + (
@@ -191,18 +190,7 @@ class _Guide:
             )
             if same is not None:
                 what += f", just as {same.name or same.printed or same.control}: they cannot be told apart"
-            _prompt(f"\n  it sent {what}; its name [{heard.name}]: ")
-
-    def _readable(self) -> None:
-        data = os.read(sys.stdin.fileno(), 4096)
-        if not data:
-            self._loop.remove(sys.stdin.fileno())
-            self._loop.stop()
-            return
-        self._lines += data
-        while b"\n" in self._lines:
-            line, _, self._lines = self._lines.partition(b"\n")
-            self._answer(line.decode("utf-8", "replace").strip())
+            prompt(f"\n  it sent {what}; its name [{heard.name}]: ")
 
     def _answer(self, line: str) -> None:
         plain = self.describer.pending is None and not self._naming_nothing
@@ -251,11 +239,6 @@ class _Guide:
     def _keep_said(spot: Spot) -> None:
         shown = spot.name or spot.control
         note(f"  {shown}" + (f" ({spot.printed})" if spot.printed and spot.printed != shown else ""))
-
-
-def _prompt(text: str) -> None:
-    sys.stderr.write(text)
-    sys.stderr.flush()
 
 
 def _sum_up(description: Description, path: Path, usual_place: bool) -> None:
