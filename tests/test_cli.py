@@ -19,8 +19,9 @@ from fenko.core.changes import EFFECTS
 from fenko.core.controls import KINDS, SHAPED
 from fenko.core.phrase import VERBS
 from fenko.core.plan import GESTURES
+from fenko.core.script import DEEDS
 from fenko.desk.descriptions import DescriptionFile, SpotFile
-from fenko.desk.model import TIMING_RANGES, OutputFile, ProfileFile, SurfaceFile
+from fenko.desk.model import TIMING_RANGES, AppFile, ExpectFile, OutputFile, ProfileFile, SurfaceFile
 from fenko.desk.structure import fields
 from support import DEMO, FENKO, MakeDesk, Run
 
@@ -142,6 +143,7 @@ def test_the_docs_name_everything_that_there_is() -> None:
     docs = Path(__file__).parent.parent / "docs"
     desk, takes = (docs / "desk.md").read_text(), (docs / "takes.md").read_text()
     words = [*VERBS, *GESTURES, *KINDS, *SHAPED.keys() - {"motion"}, *fields(SurfaceFile), *fields(ProfileFile)]
+    words += [f"`{word}" for word in DEEDS] + [f"`{name}`" for name in fields(ExpectFile)] + [*fields(AppFile)]
     words += [f"timing.{name}" for name in TIMING_RANGES] + [f"output.{name}" for name in fields(OutputFile)]
     assert [word for word in words if word not in desk] == []
     assert [

@@ -131,7 +131,11 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
         waits = _all_delays(desk)
         if waits:
             longest = max(row["ms"] for row in waits)
-            say(dim(f"{_count(len(waits), 'binding')} of these wait, {longest:g} ms at most; --delays lists them."))
+            say(
+                dim(
+                    f"{len(waits)} of these {'waits' if len(waits) == 1 else 'wait'}, {longest:g} ms at most; --delays lists them."
+                )
+            )
     elif problems:
         files = len({problem.file for problem in problems})
         say(f"\n{_count(len(problems), 'error')} in {_count(files, 'file')}; this desk cannot be used yet.")

@@ -56,6 +56,7 @@ def command(
     Or type a phrase, or search the program's shortcut list. What is learned is written to the right place of the right
     file; every comment stays, and the version before is kept beside it. With CONTROL and PHRASE nothing is asked:
 
+    \b
         fenko learn pad.north.hold "ctrl+shift+o" --profile frames --label "Onion skin"
     """
     desk = open_desk(desk_folder)

@@ -15,6 +15,8 @@ def meant(desk: Desk, text: str) -> tuple[list[str], str | None]:
     surfaces = desk.plan.surfaces
     surface, _, rest = text.partition(".")
     if surface not in surfaces or not rest:
+        if text in surfaces and not any(one.shape(text) for one in surfaces.values()):
+            fail(f"`{text}` is a surface; name a control of it, such as {text}.south", 2)
         control = surface.partition("+")[0]
         having = [name for name, one in surfaces.items() if one.shape(control) is not None]
         bound = [name for name in having if _mentioned(desk, f"{name}.{control}")]

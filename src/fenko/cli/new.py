@@ -48,11 +48,14 @@ def command(kinds: tuple[str, ...], desk_folder: Path | None, name: str) -> None
     say(f"{path} is a desk with {', '.join(one.surface.name for one in found if one.used)}.")
     if focus is not None and focus.app:
         say(f"Its example is for {focus.app}, the window that was in front.")
-    note("\nRead it, change it; then `fenko check` it and `fenko run` it." + _with_desk(desk_folder))
+    note(
+        "\nRead it; change it by hand or with `fenko learn`; `fenko check` it, `fenko try` it, `fenko run` it."
+        + _with_desk(desk_folder)
+    )
 
 
 def _with_desk(folder: Path | None) -> str:
-    return f" Both with --desk {folder}." if folder is not None and not os.environ.get("FENKO_DESK") else ""
+    return f" All with --desk {folder}." if folder is not None and not os.environ.get("FENKO_DESK") else ""
 
 
 def _of_kinds(kinds: tuple[str, ...]) -> list[Found]:
