@@ -108,8 +108,13 @@ def _layout_problems(desk: Desk) -> list[Problem]:
 
     layout = kernel_layout(desk.layout)
     before = len(desk.sources.problems)
+    # The same phrase stands in many places, and is one object.
+    known: dict[int, list[str]] = {}
     for path, phrase in desk.phrases:
-        for what in missing_in(layout, phrase):
+        missing = known.get(id(phrase))
+        if missing is None:
+            missing = known[id(phrase)] = list(missing_in(layout, phrase))
+        for what in missing:
             desk.sources.add(
                 path,
                 f"{what} through the kernel with layout {layout.name}",

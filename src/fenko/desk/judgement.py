@@ -52,15 +52,30 @@ class _Judge:
         for profile in desk.plan.profiles.values():
             for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
                 self._levels[level.name] = level
-        self._bound = {
-            name: [
-                (cell, gesture, binding)
-                for cells in level.controls.values()
-                for cell in cells
-                for gesture, binding in cell.gestures()
-            ]
-            for name, level in self._levels.items()
-        }
+        # All that is bound, by level; and of that what can be more than one thing, or turns a layer on.
+        self._bound: dict[str, list[tuple[Cell, str, Binding]]] = {}
+        self._several: list[Cell] = []
+        self._openers: dict[str, list[tuple[Cell, str, Layer]]] = {}
+        self._look_through()
+
+    def _look_through(self) -> None:
+        opening: dict[int, list[Layer]] = {}  # by phrase; the same one stands in many places
+        for name, level in self._levels.items():
+            bound = self._bound[name] = []
+            for cells in level.controls.values():
+                for cell in cells:
+                    before = len(bound)
+                    for gesture, binding in cell.gestures():
+                        bound.append((cell, gesture, binding))
+                        for phrase in (binding.phrase, *binding.others):
+                            layers = opening.get(id(phrase))
+                            if layers is None:
+                                layers = [step for step in phrase.steps if isinstance(step, Layer)]
+                                opening[id(phrase)] = layers
+                            for step in layers:
+                                self._openers.setdefault(step.name, []).append((cell, gesture, step))
+                    if len(bound) - before > 1:
+                        self._several.append(cell)
 
     def findings(self) -> list[Problem]:
         sources = self._desk.sources
@@ -221,12 +236,7 @@ class _Judge:
     # --- Layers ---
 
     def _layers(self) -> None:
-        on: dict[str, list[tuple[Cell, str, Layer]]] = {}
-        for level in self._levels.values():
-            for cell, gesture, binding in self._bound[level.name]:
-                for step in _steps_of(binding):
-                    if isinstance(step, Layer):
-                        on.setdefault(step.name, []).append((cell, gesture, step))
+        on = self._openers
         own = {
             profile.name: {
                 level.name
@@ -350,19 +360,17 @@ class _Judge:
                     )  # fmt: skip
 
     def _press_and_more(self) -> None:
-        for level in self._levels.values():
-            for cells in level.controls.values():
-                for cell in cells:
-                    if cell.press is None or not cell.waits or cell.press.phrase.steps == (Nothing(),):
-                        continue
-                    others = [gesture for gesture, _ in cell.gestures() if gesture in ("tap", "double", "triple")]
-                    if others:
-                        names = " and every ".join(f"`{gesture}`" for gesture in others)
-                        self._note(
-                            "presses that act before another gesture", self._place(cell, "press"),
-                            f"`press` acts at once, so it also comes before every {names} of `{_own(cell.address)}`",
-                            expected="`tap` instead of `press`, if it should be one or the other",
-                        )  # fmt: skip
+        for cell in self._several:
+            if cell.press is None or cell.press.phrase.steps == (Nothing(),):
+                continue
+            others = [gesture for gesture, _ in cell.gestures() if gesture in ("tap", "double", "triple")]
+            if others:
+                names = " and every ".join(f"`{gesture}`" for gesture in others)
+                self._note(
+                    "presses that act before another gesture", self._place(cell, "press"),
+                    f"`press` acts at once, so it also comes before every {names} of `{_own(cell.address)}`",
+                    expected="`tap` instead of `press`, if it should be one or the other",
+                )  # fmt: skip
 
     def _macros(self) -> None:
         for path, phrase in self._desk.phrases:

@@ -87,6 +87,7 @@ def load_desk(folder: FilePath, instead: Mapping[FilePath, str] | None = None) -
     try:
         return _load(Sources(folder, instead))
     finally:
+        gc.freeze()
         if collected:
             gc.enable()
 

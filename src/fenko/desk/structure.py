@@ -137,7 +137,9 @@ def _say_leaf(sources: Sources, path: Path, value: Any, options: tuple[Any, ...]
             inner = get_args(bare)[0]
             good = all([check(sources, (*path, number), entry, inner) for number, entry in enumerate(value)])
             if good and meta is not None and meta.min_length:
-                sources.add(path, f"expected {meta.min_length} value{'s' if meta.min_length > 1 else ''}, not {len(value)}")
+                sources.add(
+                    path, f"expected {meta.min_length} value{'s' if meta.min_length > 1 else ''}, not {len(value)}"
+                )
             return
         if bare is str and isinstance(value, str) and meta is not None and (meta.pattern or meta.max_length):
             if meta.max_length and len(value) > meta.max_length:
