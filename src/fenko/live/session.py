@@ -45,6 +45,8 @@ class Session:
         self._output: Output | None = output
         self._reopen = reopen
         self._told = told
+        # On the way of every event, so decided once.
+        self._send: Callable[[Sequence[Effect]], None] = self._send_plainly if told is None else self._send_and_tell
         self.held_back = False
         """Whether nothing is sent for the moment."""
         self._surfaces: Surfaces | None = None
@@ -164,10 +166,15 @@ class Session:
         self._engine_timer.set(self._deadline)
         self._end_of_take()
 
-    def _send(self, effects: Sequence[Effect]) -> None:
-        output = None if self.held_back else self._output
-        if self._told is not None and not self.held_back:
+    def _send_and_tell(self, effects: Sequence[Effect]) -> None:
+        """The same for who wants to hear of it, or nothing while everything is held back."""
+        assert self._told is not None
+        if not self.held_back:
             self._told(effects)
+            self._send_plainly(effects)
+
+    def _send_plainly(self, effects: Sequence[Effect]) -> None:
+        output = self._output
         if output is not None:
             try:
                 output.send(effects)
