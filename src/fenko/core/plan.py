@@ -102,7 +102,13 @@ class Cell(Struct, frozen=True):
     @property
     def waits(self) -> bool:
         """Whether more than the press itself matters."""
-        return any(getattr(self, gesture) is not None for gesture in GESTURES[1:])
+        return not (
+            self.tap is None
+            and self.hold is None
+            and self.release is None
+            and self.double is None
+            and self.triple is None
+        )
 
     @property
     def presses_counted(self) -> int:

@@ -18,6 +18,7 @@ from fenko.desk.sources import Sources
 from fenko.desk.structure import fields, read
 
 _BINDING_FIELDS = frozenset(fields(BindingFile)) - {"timing"}
+_WAYS = ("do", "in-turn", "at-random")
 _HELD_GESTURES = ("press", "hold")
 
 
@@ -148,30 +149,38 @@ class BindingReader:
         written = read(self.sources, path, value, BindingFile)
         if written is None:
             return None
-        ways = [name for name in ("do", "in-turn", "at-random") if name in value]
+        ways = [name for name in _WAYS if name in value]
         if len(ways) != 1:
             message = "`do` is missing" if not ways else f"`{ways[0]}` and `{ways[1]}` are two different things"
             self._fault(path, message, "one of do, in-turn and at-random", None, at_key=True)
             return None
-        several = value[ways[0]]
-        texts = [((*path, "do"), several)] if isinstance(several, str) else [
-            ((*path, ways[0], number), text) for number, text in enumerate(several)
-        ]  # fmt: skip
-        phrases = [self._phrase(place, text, scope, held) for place, text in texts]
-        known = [phrase for phrase in phrases if phrase is not None]
-        if len(known) < len(phrases):
+        way = ways[0]
+        if way == "do":
+            bindings = [self._phrase_binding((*path, way), value[way], scope, held)]
+        else:
+            bindings = [
+                self._phrase_binding((*path, way, number), text, scope, held) for number, text in enumerate(value[way])
+            ]
+        known = [binding for binding in bindings if binding is not None]
+        if len(known) < len(bindings):
             return None
-        self.phrases += [(place, self._keys_of(phrase)) for (place, _), phrase in zip(texts, known, strict=True)]
         states = tuple(written.states or ())
-        if states and (ways[0] != "in-turn" or len(states) != len(known)):
+        if states and (way != "in-turn" or len(states) != len(known)):
             self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
-        done = tuple(self._keys_of(phrase) for phrase in known)
-        label, colour, icon, note, group = (
-            text or None for text in (written.label, written.colour, written.icon, written.note, written.group)
+        first, *others = known
+        by_name = any(binding.written for binding in known)
+        return Binding(
+            first.phrase,
+            written.label or None,
+            written.colour or None,
+            written.icon or None,
+            written.note or None,
+            tuple(binding.phrase for binding in others),
+            way == "at-random",
+            states,
+            written.group or None,
+            tuple(phrase for binding in known for phrase in binding.written or binding.phrases) if by_name else (),
         )
-        at_random = ways[0] == "at-random"
-        as_written = tuple(known) if done != tuple(known) else ()
-        return Binding(done[0], label, colour, icon, note, done[1:], at_random, states, group, as_written)
 
     def _phrase_binding(self, path: Path, text: str, scope: Scope, held: bool) -> Binding | None:
         binding = self._plain.get(text)
