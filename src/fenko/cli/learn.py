@@ -140,6 +140,8 @@ class _Teacher:
         """Takes the surfaces over and asks for the first control."""
         self._surfaces.start()
         Lines(self._loop, lambda line: self._answer(line))
+        if not self._surfaces.any_open:
+            note("None of this desk's surfaces can be heard now; controls can be named instead (`fenko devices`).")
         note(f"Learning for {bold(self._lesson.place, True)}. Ctrl-C ends; what is written stays.")
         if what is not None:
             self._begin(what)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -24,7 +23,7 @@ def command(form: str, follow: bool) -> None:
     The window in front is the terminal that you ask in; with --follow, click on the one that you mean.
     """
     from fenko.focus.x11 import X11Focus
-    from fenko.system.xserver import DisplayError
+    from fenko.system.xserver import DisplayError, on_wayland
 
     try:
         focus = X11Focus()
@@ -34,7 +33,7 @@ def command(form: str, follow: bool) -> None:
         managed, windows = focus.managed(), focus.windows()
         focus.close()
     except DisplayError as error:
-        wayland = " On Wayland, windows cannot be read yet." if os.environ.get("WAYLAND_DISPLAY") else ""
+        wayland = " On Wayland, windows cannot be read yet." if on_wayland() else ""
         fail(f"{error}.{wayland}")
     if form == "json":
         show_json([{"front": window.front, **_fields(window.focus)} for window in windows])

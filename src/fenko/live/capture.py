@@ -15,7 +15,7 @@ from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.surfaces import Surfaces
 from fenko.outputs.layout import kernel_layout
-from fenko.system.xserver import DisplayError, display_name
+from fenko.system.xserver import DisplayError, display_name, on_wayland
 
 PATIENCE = 10.0
 """Seconds in which somebody who wants to perform something begins."""
@@ -40,8 +40,8 @@ class Capture:
         self._server: X11Capture | None = None
         self._surfaces: Surfaces | None = None
         self._timer = loop.timer(self._over)
-        why = "there is no X server"
-        if display_name():
+        why = "there is no X server that has the keyboard"
+        if display_name() and not on_wayland():
             try:
                 self._server = X11Capture()
             except DisplayError as error:

@@ -44,12 +44,13 @@ class Keyboard:
                 keyboards, loop, self._feed, lambda raw: None, lambda line: None, frozenset(MODIFIER_CODES)
             )
 
-    def start(self) -> None:
-        """Tells of what is held already, and from then on."""
+    def start(self) -> bool:
+        """Tells of what is held already, and from then on. Whether there is a keyboard that may be asked."""
         if self._surfaces is not None:
             self._surfaces.start()
-        else:
-            self._readable()
+            return self._surfaces.any_open
+        self._readable()
+        return True
 
     def _readable(self) -> None:
         assert self._server is not None

@@ -18,7 +18,7 @@ from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
 from fenko.system.holders import holders
 from fenko.system.person import group_member, runtime_folder
-from fenko.system.xserver import Display, DisplayError, display_name, open_display
+from fenko.system.xserver import Display, DisplayError, display_name, on_wayland, open_display
 
 State = Literal["ready", "missing", "note"]
 _SEQUENCER = "/dev/snd/seq"
@@ -44,6 +44,8 @@ def facts(desk: Desk | None) -> Iterator[Fact]:
     yield _session(display)
     yield from _outputs(display)
     yield _focus(display)
+    if desk is not None and desk.plan.watches_keyboard:
+        yield _modifiers(desk, display, things)
     yield _layout()
     yield _midi()
     yield _audio()
@@ -150,12 +152,8 @@ def _has_xtest(display: Display) -> bool:
     return True
 
 
-def _on_wayland() -> bool:
-    return bool(os.environ.get("WAYLAND_DISPLAY")) or os.environ.get("XDG_SESSION_TYPE") == "wayland"
-
-
 def _session(display: _Shown) -> Fact:
-    if _on_wayland():
+    if on_wayland():
         reached = f", with an X server at {display.name}" if display.name and not display.problem else ""
         return Fact("session", "ready", f"Wayland{reached}")
     if not display.name:
@@ -169,7 +167,7 @@ def _session(display: _Shown) -> Fact:
 
 def _outputs(display: _Shown) -> Iterator[Fact]:
     """How keys can be sent. One way is enough; without any, the kernel's is what to mend."""
-    by_display = bool(display.name) and not display.problem and display.can_send and not _on_wayland()
+    by_display = bool(display.name) and not display.problem and display.can_send and not on_wayland()
     if by_display:
         yield Fact("sending keys", "ready", f"through the X server {display.name}")
     reason = why_not()
@@ -183,7 +181,7 @@ def _outputs(display: _Shown) -> Iterator[Fact]:
 
 def _focus(display: _Shown) -> Fact:
     about = "window in front"
-    if _on_wayland():
+    if on_wayland():
         return Fact(about, "note", "not told on Wayland; profiles change by hand (`profile next`)")
     if not display.name or display.problem:
         return Fact(about, "note", "not told without a display; profiles change by hand (`profile next`)")
@@ -191,6 +189,21 @@ def _focus(display: _Shown) -> Fact:
         hint = "openbox &  # or any other window manager that tells which window is active"
         return Fact(about, "missing", "no window manager tells which window is in front", Remedy(hints=(hint,)))
     return Fact(about, "ready", f"told by {display.manager or 'the window manager'}, as it happens")
+
+
+def _modifiers(desk: Desk, display: _Shown, things: list[Thing]) -> Fact:
+    """Who tells which modifiers are held on the ordinary keyboard, where layers of the desk want to know."""
+    about = "keyboard modifiers"
+    if display.name and not display.problem and not on_wayland():
+        return Fact(about, "ready", f"told by the X server {display.name}, without what is typed")
+    boards = [thing for thing in things if thing.kind == "keyboard" and not _is_wanted(thing, desk)]
+    if any(board.problem is None for board in boards):
+        return Fact(about, "ready", "told by the kernel, which is asked for these keys alone")
+    if not boards:
+        return Fact(about, "note", "no ordinary keyboard is plugged in; layers with `while` on a modifier stay off")
+    remedy = input_denied([(board.nodes[0].vendor, board.nodes[0].product) for board in boards], group_member())
+    found = f"{boards[0].name} may not be read, so layers with `while` on a modifier stay off"
+    return Fact(about, "note", f"{found} (whoever may read it, reads all that is typed)", remedy)
 
 
 def _layout() -> Fact:

@@ -19,7 +19,7 @@ from fenko.live.surfaces import Surfaces
 from fenko.live.wiring import Output
 from fenko.outputs.keys import OutputError
 from fenko.outputs.x11 import X11Output
-from fenko.system.xserver import DisplayError, display_name, open_display
+from fenko.system.xserver import DisplayError, display_name, on_wayland, open_display
 
 
 class Session:
@@ -104,15 +104,17 @@ class Session:
         if not self._watches_keyboard:
             return
         try:
-            self._open_keyboard(bool(display_name()))
+            self._open_keyboard(bool(display_name()) and not on_wayland())
         except DisplayError:
             self._open_keyboard(False)
 
     def _open_keyboard(self, by_display: bool) -> None:
         self._keyboard = Keyboard(self._desk, self.loop, self._modifiers_changed, self._lose_display, by_display)
         where = f"display {display_name()}" if by_display else "the kernel"
-        self._say(f"keyboard: which modifiers are held is told by {where}")
-        self._keyboard.start()
+        if self._keyboard.start():
+            self._say(f"keyboard: which modifiers are held is told by {where}")
+        else:
+            self._say("keyboard: none may be read, so layers with `while` on a modifier stay off (`fenko ready` helps)")
 
     def _modifiers_changed(self, t: float, held: tuple[str, ...]) -> None:
         self.feed([(t, KEYBOARD, held)])
@@ -285,7 +287,7 @@ class Session:
             if self._follows_focus and self._focus is None:
                 self._open_focus()
             if self._watches_keyboard and self._keyboard is None:
-                self._open_keyboard(True)
+                self._open_keyboard(not on_wayland())
         except (DisplayError, OutputError):
             return False
         self._say(f"display {display_name()} is back")

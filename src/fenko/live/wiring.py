@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
@@ -14,7 +13,7 @@ from fenko.outputs.kernel import KernelOutput
 from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.layout import kernel_layout
 from fenko.outputs.x11 import Ledger, X11Output
-from fenko.system.xserver import display_name
+from fenko.system.xserver import display_name, on_wayland
 
 
 class Output(Protocol):
@@ -67,7 +66,7 @@ def choose_output(keys: str, layout: str | None, warn: Callable[[str], None], le
 
 def _preferred() -> tuple[str, str]:
     """Which output comes first in this session, and why."""
-    if os.environ.get("WAYLAND_DISPLAY") or os.environ.get("XDG_SESSION_TYPE") == "wayland":
+    if on_wayland():
         return "kernel", "a Wayland session, where the X server reaches only some programs"
     if display_name():
         return "x11", "an X11 session, whose layout in force decides which key is which"

@@ -28,6 +28,11 @@ def display_name() -> str:
     return os.environ.get("DISPLAY", "")
 
 
+def on_wayland() -> bool:
+    """Whether this is a Wayland session: an X server that is there too reaches only some of its programs."""
+    return bool(os.environ.get("WAYLAND_DISPLAY")) or os.environ.get("XDG_SESSION_TYPE") == "wayland"
+
+
 def socket_name(display: str) -> str | None:
     """The name of a local display's socket in `SOCKETS`; None for a display elsewhere."""
     found = re.fullmatch(r"(?:unix)?:(\d+)(?:\.\d+)?", display)
