@@ -118,7 +118,7 @@ def test_a_key_of_its_own_or_by_another_name() -> None:
 def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
     events = [
         event
-        for number, control in enumerate(["south", "west", "north", "start", "select", "mode", "east", "south"])
+        for number, control in enumerate(["south", "west", "north", "start", "select", "mode", "east"])
         for event in press(0.5 + number * 0.7, control)
     ]
     done = subprocess.run(
@@ -129,9 +129,9 @@ def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_de
         ["ctrl+shift+b", "ctrl+shift+b"], ["f6", "f6"], ['"A"', "of", '"Aö!東"', "A"], ['"ö"', "of", '"Aö!東"', "ö"],
         ['"!"', "of", '"Aö!東"', "!"], ['"東"', "of", '"Aö!東"', "東"], ["shift", "shift"], ["plus", "+"], ["space", "space"],
         # The window manager keeps this one for itself.
-        ["alt+tab", "-", "LOST"], ["ctrl+shift+b", "ctrl+shift+b"],
+        ["alt+tab", "-", "LOST"],
     ], done.stdout + done.stderr  # fmt: skip
-    assert done.returncode == 1 and "1 of 11 did not arrive" in done.stderr
+    assert done.returncode == 1 and "1 of 10 did not arrive" in done.stderr
     assert shown.keys_down() == []
 
 
@@ -221,7 +221,8 @@ def test_nothing_is_typed_into_the_window_that_comes_in_front(
     shown: Screen, tmp_path: Path, make_desk: MakeDesk
 ) -> None:
     typed = tmp_path / "typed"
-    shown.raise_window(shown.terminal("Snipwell", "Reel 2", typed))
+    terminal = shown.terminal("Snipwell", "Reel 2", typed)
+    shown.raise_window(terminal)
     desk = make_desk(DESK.replace('mode = "space"', "mode = 'type \"stray\" then enter'"))
     events = [event for n, control in enumerate(["west", "east", "mode", "mode"]) for event in press(1 + n, control)]
     trying = Running(
@@ -231,7 +232,8 @@ def test_nothing_is_typed_into_the_window_that_comes_in_front(
     trying.says("the window is not in front any more")
     assert trying.process.wait(20) == 1
     assert "stray" not in trying.log.read_text()
-    shown.ask("xdotool", "type", "hand\n")
+    shown.raise_window(terminal)
+    shown.ask("xdotool", "type", "--delay", "30", "hand\n")
     wait_for(typed.exists, "what a hand types")
     assert typed.read_text() == "hand\n"
     assert shown.keys_down() == []
