@@ -60,6 +60,9 @@ FINDINGS = {
         'on.jog."knob+knob-touch" = "a"\non.jog.knob = "b"', "warning", 6, "never fires: `knob-touch` is silent"),
     "what is said below already": (
         '[profile.one]\nwhen = { app = "x" }\non.pad.start = "f2"', "hint", 3, "says the same as `base`, which lies under it"),
+    "what hides the pause": (
+        '[profile.under.on]\npad.mode = "pause"\n[profile.one]\nextends = "under"\nwhen = { app = "x" }\non.pad.mode = "a"\n[profile.two]\n'
+        'extends = "under"\nwhen = { app = "y" }\non.pad.south = "b"', "warning", 6, "hides `pause` of `under`: in `one` nothing stops"),
     "two that do the same": (
         '[profile.one]\nwhen = { app = "x" }\non.pad.south = "a"\non.pad.east = "a"', "hint", 4, "does the same as `south`: a"),
     "a press before every double": (

@@ -11,7 +11,7 @@ from pathlib import Path
 import click
 
 from fenko.cli.shared import bold, colour, dim, fail, open_desk, say
-from fenko.cli.timeline import Action, Moment, describe, moments
+from fenko.cli.timeline import Action, Moment, clip, describe, moments
 from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Keys, Phrase
@@ -86,7 +86,7 @@ class _Row:
 
     def __str__(self) -> str:
         cells = ((f"{self.t:6.1f}", 6), (self.hand, 24), (self.meaning, 25), (self.why, 9))
-        padded = [cell + " " * max(0, room - width(cell)) for cell, room in cells]
+        padded = [clip(cell, room) + " " * max(0, room - width(cell)) for cell, room in cells]
         padded[3] = dim(padded[3])
         return "  ".join([*padded, "  ".join(self.sends)]).rstrip()
 

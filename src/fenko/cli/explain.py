@@ -25,7 +25,7 @@ from fenko.cli.timeline import describe
 from fenko.core.changes import Effect, effect_fields
 from fenko.core.delays import delays
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import Binding, Cell, Focus, Level, Profile
+from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
 from fenko.core.script import Deed, Performance, cells_of
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
@@ -174,16 +174,8 @@ def _explained(scene: _Scene, text: str) -> Iterator[Explained]:
     yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
 
 
-def _control_of(address: str) -> str:
-    """The control that a cell belongs to, which a level owns whole; a chord is its own."""
-    if "+" in address:
-        return address
-    surface, control, *_ = address.split(".")
-    return f"{surface}.{control}"
-
-
 def _owns(level: Level, address: str) -> bool:
-    return _control_of(address) in level.controls
+    return control_of(address) in level.controls
 
 
 def _gesture(scene: _Scene, cell: Cell, gesture: str) -> Explained:
@@ -233,7 +225,7 @@ def _hidden(scene: _Scene, cells: list[str], owner: Level) -> Iterator[dict[str,
 
 
 def _says(desk: Desk, level: Level, cells: list[str]) -> Iterator[dict[str, str]]:
-    for control in dict.fromkeys(_control_of(address) for address in cells):
+    for control in dict.fromkeys(control_of(address) for address in cells):
         for cell in level.controls.get(control, ()):
             if cell.address in cells:
                 for gesture, binding in cell.gestures():

@@ -8,7 +8,7 @@ from fenko.cli.naming import meant
 from fenko.cli.shared import dim, fail, note, say, show_problems, shown_path
 from fenko.core.delays import delays
 from fenko.core.phrase import Phrase
-from fenko.core.plan import BASE, Binding, Cell, Level
+from fenko.core.plan import BASE, Binding, Cell, Level, control_of
 from fenko.core.recognising import Meant
 from fenko.core.script import cells_of
 from fenko.core.words import format_time
@@ -134,8 +134,7 @@ class Lesson:
 
     def _below(self, what: Meant) -> list[str]:
         """What a control did so far by a level below, which owns it no longer once it is bound here."""
-        address = self.address(what)
-        control = address if "+" in address else ".".join(address.split(".")[:2])
+        control = control_of(self.address(what))
         profile = self.desk.plan.profiles.get(self.profile)
         if profile is None or self.layer is not None:
             return []  # a layer is there to hide things for a while

@@ -22,6 +22,11 @@ TURN_GESTURES = ("press", "fast")
 _BOUND = (*GESTURES, "fast")
 
 
+def control_of(address: str) -> str:
+    """The control that a cell belongs to, which a level owns whole; a chord is its own."""
+    return address if "+" in address else ".".join(address.split(".")[:2])
+
+
 class Timing(Struct, frozen=True):
     """All times of the engine, in seconds."""
 

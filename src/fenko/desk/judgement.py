@@ -12,7 +12,7 @@ from fenko.core.controls import shape_of
 from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Keys, Layer, Lift, Nothing, Pause, Phrase, Press, Profile, Step, Tap, Toggle
-from fenko.core.plan import BASE, FOCUS_FIELDS, Binding, Cell, Focus, Level, lay_out, mirrored_keys
+from fenko.core.plan import BASE, FOCUS_FIELDS, Binding, Cell, Focus, Level, control_of, lay_out, mirrored_keys
 from fenko.core.plan import Profile as Profiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
@@ -52,14 +52,15 @@ class _Judge:
         for profile in desk.plan.profiles.values():
             for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
                 self._levels[level.name] = level
-        # All that is bound, by level; and of that what can be more than one thing, or turns a layer on.
+        # All that is bound, by level; and of that what can be more than one thing, turns a layer on, or pauses.
         self._bound: dict[str, list[tuple[Cell, str, Binding]]] = {}
         self._several: list[Cell] = []
         self._openers: dict[str, list[tuple[Cell, str, Layer]]] = {}
+        self._pausing: set[str] = set()
         self._look_through()
 
     def _look_through(self) -> None:
-        opening: dict[int, list[Layer]] = {}  # by phrase; the same one stands in many places
+        telling: dict[int, list[Layer | Pause]] = {}  # by phrase; the same one stands in many places
         for name, level in self._levels.items():
             bound = self._bound[name] = []
             for cells in level.controls.values():
@@ -68,12 +69,15 @@ class _Judge:
                     for gesture, binding in cell.gestures():
                         bound.append((cell, gesture, binding))
                         for phrase in (binding.phrase, *binding.others):
-                            layers = opening.get(id(phrase))
-                            if layers is None:
-                                layers = [step for step in phrase.steps if isinstance(step, Layer)]
-                                opening[id(phrase)] = layers
-                            for step in layers:
-                                self._openers.setdefault(step.name, []).append((cell, gesture, step))
+                            steps = telling.get(id(phrase))
+                            if steps is None:
+                                steps = [step for step in phrase.steps if isinstance(step, Layer | Pause)]
+                                telling[id(phrase)] = steps
+                            for step in steps:
+                                if isinstance(step, Layer):
+                                    self._openers.setdefault(step.name, []).append((cell, gesture, step))
+                                else:
+                                    self._pausing.add(cell.address)
                     if len(bound) - before > 1:
                         self._several.append(cell)
 
@@ -84,6 +88,7 @@ class _Judge:
         self._ambiguous()
         self._layers()
         self._no_way_back(named)
+        self._pause_hidden()
         self._chords()
         self._repeated_below()
         self._alike()
@@ -232,6 +237,32 @@ class _Judge:
                     f"nothing in `{name}` leads to another profile again, also not to what the focus asks for", "warning",
                     "a binding with `profile auto` in it or in base", key=False,
                 )  # fmt: skip
+
+    def _pause_hidden(self) -> None:
+        """Profiles that hide what pauses Fenko below them, and have nothing that does."""
+        for profile in self._plan.profiles.values():
+            below = [
+                cell for level in profile.levels for address in self._pausing for cell in _cells_at(level, address)
+            ]
+            lost = [cell for cell in below if any(isinstance(step, Pause) for step in _all_steps(cell))]
+            still = any(
+                isinstance(step, Pause)
+                for address in self._pausing
+                if (cell := profile.table.get(address)) is not None
+                for step in _all_steps(cell)
+            )
+            if not lost or still:
+                continue
+            control = control_of(lost[0].address)
+            owner = next(level for level in reversed(profile.levels) if control in level.controls)
+            if owner.name != profile.name:
+                continue  # said where it is hidden
+            top = owner.controls[control][0]
+            gesture = next((gesture for gesture, _ in top.gestures()), "press")
+            self._note(
+                "profiles that cannot pause", self._place(top, gesture),
+                f"hides `pause` of `{lost[0].profile}`: in `{profile.name}` nothing stops Fenko any more", "warning",
+            )  # fmt: skip
 
     # --- Layers ---
 
@@ -533,6 +564,18 @@ def list_of(desk: Desk, profile: Profiled) -> ShortcutList | None:
 def _steps_of(binding: Binding) -> Iterator[Step]:
     for phrase in binding.phrases:
         yield from phrase.steps
+
+
+def _all_steps(cell: Cell) -> Iterator[Step]:
+    for _, binding in cell.gestures():
+        yield from _steps_of(binding)
+
+
+def _cells_at(level: Level, address: str) -> Iterator[Cell]:
+    """The cell of that address, where a level has it."""
+    for cell in level.controls.get(control_of(address), ()):
+        if cell.address == address:
+            yield cell
 
 
 def _own(address: str) -> str:
