@@ -22,7 +22,7 @@ from fenko.core.changes import Change, Effect, effect_fields
 from fenko.core.keys import format_key
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Focus
-from fenko.core.script import Witness
+from fenko.core.seen import Witness
 from fenko.desk.load import Desk
 
 if TYPE_CHECKING:

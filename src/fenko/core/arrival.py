@@ -8,7 +8,7 @@ from math import inf
 from fenko.core.changes import Effect
 from fenko.core.keys import KERNEL_KEYS, MODIFIERS, NAMED_KEYS, format_key, key_code, position_key
 from fenko.core.phrase import BUTTON, Keys, Phrase, Type
-from fenko.core.script import Witness
+from fenko.core.seen import Witness
 
 PATIENCE = 0.5
 """Seconds in which a key arrives, if it does."""

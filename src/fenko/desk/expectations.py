@@ -9,7 +9,8 @@ from msgspec import Struct
 
 from fenko.core.phrase import Keys, Nothing, Phrase, PhraseError, Step, Type, parse_phrase
 from fenko.core.plan import Plan, Surface
-from fenko.core.script import Deed, Outcome, ScriptError, compared, parse_deed, perform
+from fenko.core.script import Deed, Outcome, ScriptError, parse_deed, perform
+from fenko.core.seen import compared
 from fenko.core.words import nearest
 from fenko.desk.locate import Path
 from fenko.desk.model import ExpectFile
