@@ -153,6 +153,18 @@ class FenkoRun:
         return self.process.wait(PATIENCE)
 
 
+def is_free(device: UInput) -> bool:
+    """Whether other programs may still take a thing over."""
+    other = InputDevice(device.device.path)
+    try:
+        other.grab()
+    except OSError:
+        return False
+    finally:
+        other.close()
+    return True
+
+
 def key(device: UInput, code: int, value: int) -> None:
     """One key change, as its own report."""
     device.write(ecodes.EV_KEY, code, value)

@@ -7,8 +7,8 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from bench_devices import jog, key, keypad, twins, wait_for
-from evdev import InputDevice, UInput
+from bench_devices import is_free, jog, key, keypad, twins, wait_for
+from evdev import UInput
 from evdev import ecodes as e
 
 from fenko.desk.descriptions import load_description
@@ -25,18 +25,7 @@ class Guided:
         self.says("Press something")
         first()
         self.says("1: press it")
-        wait_for(lambda: not self.free(), "the thing to be taken over")
-
-    def free(self) -> bool:
-        """Whether other programs may still take the thing over."""
-        other = InputDevice(self.device.device.path)
-        try:
-            other.grab()
-        except OSError:
-            return False
-        finally:
-            other.close()
-        return True
+        wait_for(lambda: not is_free(device), "the thing to be taken over")
 
     def press(self, code: int, times: int = 1) -> None:
         """Presses a key, as fast as a thing does by itself."""
@@ -86,7 +75,7 @@ def test_a_keypad_with_a_double_and_a_silent_key(tmp_path: Path) -> None:
     spots = {spot.control: spot for spot in load_description(tmp_path / "mine.toml").spots}
     assert list(spots) == ["num", "kp0", "kp0-x3", "kp5", "kp6"]
     assert (spots["kp0-x3"].printed, spots["kp0-x3"].at, spots["kp6"].at) == ("000", (49, 11), (30, 30))
-    assert wait_for(guide.free, "the thing to be given back")
+    assert wait_for(lambda: is_free(guide.device), "the thing to be given back")
     device.close()
 
 

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from bench_devices import FenkoRun, Reader, jog, key, keyboard, keypad, node_named, pad, wait_for
-from evdev import InputDevice, UInput
+from bench_devices import FenkoRun, Reader, is_free, jog, key, keyboard, keypad, node_named, pad, wait_for
 from evdev import ecodes as e
 
 from fenko.core.plan import Surface
@@ -79,17 +78,6 @@ def lesson(desk: Path) -> Iterator[Lesson]:
     one.close()
 
 
-def _free(device: UInput) -> bool:
-    other = InputDevice(device.device.path)
-    try:
-        other.grab()
-    except OSError:
-        return False
-    finally:
-        other.close()
-    return True
-
-
 def test_controls_are_pressed_and_shortcuts_performed(lesson: Lesson, desk: Path) -> None:
     lesson.says("Press a control")
     # A press, and a shortcut of which the fingers let go in any order; the layout's z is where the kernel has y.
@@ -98,10 +86,10 @@ def test_controls_are_pressed_and_shortcuts_performed(lesson: Lesson, desk: Path
     lesson.says("nothing is bound there")
     lesson.line("")
     lesson.says("perform it now")
-    wait_for(lambda: not _free(lesson.devices["keyboard"]), "the keyboard to be taken")
+    wait_for(lambda: not is_free(lesson.devices["keyboard"]), "the keyboard to be taken")
     lesson.keys("keyboard", (e.KEY_LEFTCTRL, 1), (e.KEY_LEFTSHIFT, 1), (e.KEY_Y, 1), (e.KEY_LEFTCTRL, 0), (e.KEY_Y, 0), (e.KEY_LEFTSHIFT, 0))  # fmt: skip
     lesson.says('east = "ctrl+shift+z"')
-    wait_for(lambda: _free(lesson.devices["keyboard"]), "the keyboard to be given back")
+    wait_for(lambda: is_free(lesson.devices["keyboard"]), "the keyboard to be given back")
 
     # Two at once, and a key of the number pad.
     lesson.says("Press a control")
@@ -109,7 +97,7 @@ def test_controls_are_pressed_and_shortcuts_performed(lesson: Lesson, desk: Path
     lesson.says("pad west+shoulder-left")
     lesson.line("")
     lesson.says("perform it now")
-    wait_for(lambda: not _free(lesson.devices["keyboard"]), "the keyboard to be taken")
+    wait_for(lambda: not is_free(lesson.devices["keyboard"]), "the keyboard to be taken")
     lesson.keys("keyboard", (e.KEY_KP5, 1), (e.KEY_KP5, 0))
     lesson.says('"west+shoulder-left" = "kp5"')
 
@@ -134,7 +122,7 @@ def test_controls_are_pressed_and_shortcuts_performed(lesson: Lesson, desk: Path
     lesson.says("keypad kp7")
     lesson.line("record")
     lesson.says("perform it now")
-    wait_for(lambda: not _free(lesson.devices["keyboard"]), "the keyboard to be taken")
+    wait_for(lambda: not is_free(lesson.devices["keyboard"]), "the keyboard to be taken")
     lesson.keys("keyboard", (e.KEY_LEFTALT, 1), (e.KEY_TAB, 1), (e.KEY_TAB, 0), (e.KEY_TAB, 1), (e.KEY_TAB, 0), (e.KEY_LEFTALT, 0), (e.KEY_ENTER, 1), (e.KEY_ENTER, 0))  # fmt: skip
     lesson.says('kp7 = "press alt then tab x2 then lift alt then enter"')
     lesson.says("Press a control")
