@@ -132,10 +132,14 @@ class Display:
         self.tell(self.connection.flush)
 
     def events(self) -> Iterator[Any]:
-        """The events that have come. Requests that the server refused are left out: their windows are gone."""
+        """The events that have come, None for one that the library cannot take apart. Requests that the server refused
+        are left out: their windows are gone."""
         while True:
             try:
                 event = self.connection.poll_for_event()
+            except KeyError:
+                yield None
+                continue
             except self._refused:
                 continue
             except self._gone as why:
