@@ -34,6 +34,9 @@ FINDINGS = {
     "what every profile hides": (
         '[profile.all.on]\npad.south = "a"\n[profile.one]\nextends = "all"\nwhen = { app = "x" }\n[profile.one.on]\npad.south = "b"',
         "warning", 2, "never fires: every profile that extends `all` binds `south` itself"),
+    "what every profile hides, where not every direction is bound": (
+        '[profile.all.on]\npad.hat.right = "a"\n[profile.one]\nextends = "all"\nwhen = { app = "x" }\n[profile.one.on]\npad.hat.up = "b"',
+        "warning", 2, "never fires: every profile that extends `all` binds `hat` itself"),
     "the same `when` twice": (
         '[profile.one]\nwhen = { app = "x" }\non.pad.south = "a"\n[profile.two]\nwhen = { app = "x" }\non.pad.south = "b"',
         "warning", 5, "`two` never comes by itself: `one` has the same `when`"),

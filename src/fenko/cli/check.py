@@ -69,14 +69,13 @@ def _all_delays(desk: Desk) -> list[dict[str, Any]]:
         for tables in (profile.tables, *stacks):
             for cell in tables.table.values():
                 for delay in core_delays(tables, cell, plan.timing):
-                    place = desk.places.get((cell.profile, cell.address, delay.gesture), ())
                     milliseconds = round(delay.seconds * 1000, 3)
                     found.setdefault(
                         (cell.profile, cell.address, delay.gesture, delay.reason, str(milliseconds)),
                         {
                             "level": cell.profile, "control": cell.address, "gesture": delay.gesture,
                             "ms": milliseconds, "after": delay.moment, "because": delay.reason,
-                            "where": desk.sources.where(place),
+                            "where": desk.where(cell, delay.gesture),
                         },
                     )  # fmt: skip
     return list(found.values())

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from fenko.cli.lines import Lines, prompt
+from fenko.cli.lines import Lines, note_trouble, prompt
 from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
@@ -144,7 +144,7 @@ class _Guide:
         self._naming_nothing = False
         self._settle = loop.timer(self._settled)
         surface = Surface(_SURFACE, thing.kind)
-        self._surfaces = Surfaces(OneThing(thing.nodes[0], surface), loop, self._feed, lambda raw: None, self._told)
+        self._surfaces = Surfaces(OneThing(thing.nodes[0], surface), loop, self._feed, lambda raw: None, note_trouble)
 
     def start(self) -> None:
         """Takes the thing over and asks for the first control."""
@@ -155,10 +155,6 @@ class _Guide:
     def close(self) -> None:
         """Gives the thing back."""
         self._surfaces.close()
-
-    def _told(self, line: str) -> None:
-        if "may not be read" in line or ("taken" in line and "over;" in line):
-            note(line)
 
     def _feed(self, changes: Sequence[Change]) -> None:
         for change in changes:

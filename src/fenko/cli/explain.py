@@ -26,7 +26,7 @@ from fenko.core.changes import Effect, effect_fields
 from fenko.core.delays import delays
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
-from fenko.core.script import Deed, Performance, cells_of
+from fenko.core.script import Deed, Performance
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
 
@@ -99,6 +99,7 @@ class _Scene:
         engine = self.performance().engine
         self.profile: Profile = engine.profile
         self.on = engine.layers
+        self.tables = engine.tables
         for layer in layers:
             if layer not in self.profile.layers:
                 fail_unknown(f"the profile {self.profile.name} has no layer `{layer}`", layer, self.profile.layers)
@@ -150,10 +151,8 @@ class Explained(Struct, frozen=True):
 
 def _explained(scene: _Scene, text: str) -> Iterator[Explained]:
     cells, gesture = meant(scene.desk, text)
-    tables = scene.performance().engine
-    bound = [
-        (cell, one) for address in cells if (cell := tables.cell(address)) is not None for one, _ in cell.gestures()
-    ]
+    table = scene.tables.table
+    bound = [(cell, one) for address in cells if (cell := table.get(address)) is not None for one, _ in cell.gestures()]
     chosen = [(cell, one) for cell, one in bound if gesture in (None, one)]
     if chosen:
         for cell, one in chosen:
@@ -185,7 +184,7 @@ def _gesture(scene: _Scene, cell: Cell, gesture: str) -> Explained:
     turns = cell.address.rpartition(".")[2] in ("left", "right", "up", "down") and _is_turned(scene, cell)
     waits = [
         f"{format_time(delay.seconds)} after the {delay.moment}: {delay.reason}"
-        for delay in delays(scene.performance().engine.tables, cell, desk.plan.timing)
+        for delay in delays(scene.tables, cell, desk.plan.timing)
         if delay.gesture == gesture
     ]
     if gesture == "tap" and not waits:
@@ -196,7 +195,7 @@ def _gesture(scene: _Scene, cell: Cell, gesture: str) -> Explained:
         scene.words,
         _words(binding),
         owner.name,
-        desk.sources.where(desk.places.get((cell.profile, cell.address, gesture), ())),
+        desk.where(cell, gesture),
         list(_hidden(scene, [cell.address], owner)),
         _otherwise(scene, [cell.address]),
         waits,
@@ -225,12 +224,10 @@ def _hidden(scene: _Scene, cells: list[str], owner: Level) -> Iterator[dict[str,
 
 
 def _says(desk: Desk, level: Level, cells: list[str]) -> Iterator[dict[str, str]]:
-    for control in dict.fromkeys(control_of(address) for address in cells):
-        for cell in level.controls.get(control, ()):
-            if cell.address in cells:
-                for gesture, binding in cell.gestures():
-                    where = desk.sources.where(desk.places.get((level.name, cell.address, gesture), ()))
-                    yield {"level": level.name, "gesture": gesture, "does": _words(binding), "where": where}
+    for cell in filter(None, map(level.cell, cells)):
+        for gesture, binding in cell.gestures():
+            where = desk.where(cell, gesture)
+            yield {"level": level.name, "gesture": gesture, "does": _words(binding), "where": where}
 
 
 def _otherwise(scene: _Scene, cells: list[str]) -> list[dict[str, str]]:
@@ -248,9 +245,7 @@ def _elsewhere(scene: _Scene, cells: list[str]) -> list[dict[str, str]]:
 def _sent(scene: _Scene, cell: Cell, gesture: str, turns: bool) -> Iterator[dict[str, Any]]:
     """What this gesture sends, in its phases, with times in seconds from the beginning of the phase."""
     performance = scene.performance()
-    found = cells_of(_in_parts(cell), scene.desk.plan.surfaces)
-    assert not isinstance(found, str), found
-    members = found[2]
+    members = cell.members or (cell.address,)
     if turns:
         phases = [("one detent", Deed("turn", members, cell.address))]
         if gesture == "fast":
@@ -266,14 +261,6 @@ def _sent(scene: _Scene, cell: Cell, gesture: str, turns: bool) -> Iterator[dict
         performance.do(deed)
         for effect in performance.effects[before:]:
             yield {"phase": name, **effect_fields((effect[0] - start, *effect[1:]))}
-
-
-def _in_parts(cell: Cell) -> str:
-    """The cell as a person writes it: a chord by its members."""
-    if not cell.members:
-        return cell.address
-    surface = cell.address.partition(".")[0]
-    return f"{surface}.{'+'.join(member.partition('.')[2] for member in cell.members)}"
 
 
 def _shown(address: str) -> str:

@@ -10,18 +10,17 @@ from pathlib import Path
 import click
 
 from fenko.cli.lesson import Lesson, Refused
-from fenko.cli.lines import Lines, prompt
+from fenko.cli.lines import Lines, note_trouble, prompt
 from fenko.cli.new import window_in_front
 from fenko.cli.shared import bold, desk_option, fail, fail_unknown, note, open_desk
 from fenko.core.changes import Change
 from fenko.core.macros import Stroke, recorded
-from fenko.core.phrase import NAME, Phrase, PhraseError, parse_phrase
+from fenko.core.phrase import NAME, Command, Phrase, PhraseError, parse_phrase
 from fenko.core.plan import BASE, Focus
 from fenko.core.recognising import Meant, Recogniser
 from fenko.core.words import nearest
 from fenko.desk.load import Desk
 from fenko.desk.shortcuts import Shortcut
-from fenko.desk.writing import quoted
 from fenko.live.capture import Capture, NoKeyboard
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
@@ -134,7 +133,7 @@ class _Teacher:
         self.count = 0
         self._recogniser = Recogniser(lesson.desk.plan.surfaces, lesson.desk.plan.timing)
         self._settle = loop.timer(self._settled)
-        self._surfaces = Surfaces(DeskRegistry(lesson.desk), loop, self._feed, lambda raw: None, self._told)
+        self._surfaces = Surfaces(DeskRegistry(lesson.desk), loop, self._feed, lambda raw: None, note_trouble)
 
     def start(self, what: Meant | None) -> None:
         """Takes the surfaces over and asks for the first control."""
@@ -153,10 +152,6 @@ class _Teacher:
         if self._capture is not None:
             self._capture.close()
         self._surfaces.close()
-
-    def _told(self, line: str) -> None:
-        if "may not be read" in line or ("taken" in line and "over;" in line):
-            note(line)
 
     # --- The control ---
 
@@ -253,7 +248,7 @@ class _Teacher:
             one = self._found[int(line) - 1]
             shortcuts = self._lesson.shortcuts
             assert shortcuts is not None
-            self._describe(parse_phrase(f"{shortcuts.app}: {quoted(one.command)}"), one.command)
+            self._describe(Phrase((Command(shortcuts.app, one.command),)), one.command)
         else:
             try:
                 phrase = parse_phrase(line)

@@ -69,8 +69,7 @@ class Lesson:
     def gesture(self, what: Meant) -> Meant:
         """A short press is a tap where the control has a hold or is tapped already."""
         level = self._level()
-        cells = [cell for owned in level.controls.values() for cell in owned] if level else []
-        cell = next((cell for cell in cells if cell.address == self.address(what)), None)
+        cell = level.cell(self.address(what)) if level else None
         if what.gesture != "press" or cell is None or cell.press is not None or not cell.waits:
             return what
         return Meant(what.surface, what.control, "tap")
@@ -89,14 +88,13 @@ class Lesson:
         profile = self.desk.plan.profiles.get(self.profile) or self.desk.plan.profiles[BASE]
         above = profile.layers[self.layer].levels if self.layer and self.layer in profile.layers else ()
         for level in reversed((*profile.levels, *above)):
-            for cells in level.controls.values():
-                for cell in cells:
-                    if cell.address == address and any(cell.gestures()):
-                        return [self._shown(cell, gesture, binding) for gesture, binding in cell.gestures()]
+            cell = level.cell(address)
+            if cell is not None and any(cell.gestures()):
+                return [self._shown(cell, gesture, binding) for gesture, binding in cell.gestures()]
         return []
 
     def _shown(self, cell: Cell, gesture: str, binding: Binding) -> str:
-        where = self.desk.sources.where(self.desk.places.get((cell.profile, cell.address, gesture), ()))
+        where = self.desk.where(cell, gesture)
         label = f"{binding.label} · " if binding.label else ""
         below = "" if cell.profile == self.place else f"in {cell.profile}, "
         return f"{gesture}: {label}{binding.words}  {dim(f'({below}{where})')}"
@@ -158,11 +156,8 @@ class Lesson:
         cell = tables.table.get(address)
         for delay in delays(tables, cell, plan.timing) if cell is not None and not self.layer else ():
             if delay.gesture != "hold":
-                note(
-                    dim(
-                        f"  {delay.gesture} waits {format_time(delay.seconds)} after the {delay.moment}: {delay.reason}"
-                    )
-                )
+                waits = f"{format_time(delay.seconds)} after the {delay.moment}: {delay.reason}"
+                note(dim(f"  {delay.gesture} waits {waits}"))
 
     def undo(self) -> str:
         """Takes the last binding back; says what was done."""

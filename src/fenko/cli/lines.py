@@ -6,6 +6,7 @@ import os
 import sys
 from collections.abc import Callable
 
+from fenko.cli.shared import note
 from fenko.live.loop import Loop
 
 
@@ -28,6 +29,12 @@ class Lines:
         while b"\n" in self._rest:
             line, _, self._rest = self._rest.partition(b"\n")
             self._take(line.decode("utf-8", "replace").strip())
+
+
+def note_trouble(line: str) -> None:
+    """Of what surfaces tell while somebody is being asked: only what keeps a thing from being heard."""
+    if "may not be read" in line or ("taken" in line and "over;" in line):
+        note(line)
 
 
 def prompt(text: str) -> None:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from fenko.live.loop import Loop
     from fenko.live.session import Session
     from fenko.live.wiring import Output
+    from fenko.outputs.x11 import Ledger
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -49,6 +50,18 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
     except TakeError as error:
         fail(str(error), 2)
     return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD)]
+
+
+def opener(desk: Desk, ledger: Ledger | None) -> Callable[[], Output]:
+    """Opens the output that the desk names, or that works here, and says which and why; raises OutputError."""
+    from fenko.live.wiring import choose_output
+
+    def choose() -> Output:
+        choice = choose_output(desk.keys, desk.layout, note, ledger)
+        note(f"output: {choice.output.name}, {choice.why}")
+        return choice.output
+
+    return choose
 
 
 def start(

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from fenko.cli.live_desk import changes_of, play_options, say_why_not, start
+from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
 from fenko.cli.shared import desk_option, note, open_desk
 from fenko.core.changes import Change
 from fenko.core.plan import Focus
@@ -34,7 +34,6 @@ def command(desk_folder: Path | None, take_path: Path | None, play_focus: bool) 
 def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
-    from fenko.live.wiring import Output, choose_output
     from fenko.outputs.keys import OutputError
     from fenko.system.xserver import display_name
 
@@ -44,12 +43,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
         # Before the display is opened: the guard shall hold nothing but the ledger.
         guard = stack.enter_context(closing(Guard())) if display_name() else None
 
-        def choose() -> Output:
-            choice = choose_output(desk.keys, desk.layout, note, guard.ledger if guard else None)
-            note(f"output: {choice.output.name}, {choice.why}")
-            return choice.output
-
         try:
+            choose = opener(desk, guard.ledger if guard else None)
             start(desk, loop, stack, choose, changes, share=False, focus=Focus() if play_focus else None)
         except OutputError as error:
             say_why_not(error)

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 import click
 import msgspec
 
-from fenko.cli.live_desk import changes_of, play_options, say_why_not, start
+from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
 from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, open_desk, say
 from fenko.cli.timeline import Actions, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
@@ -27,7 +27,6 @@ from fenko.desk.load import Desk
 
 if TYPE_CHECKING:
     from fenko.live.session import Session
-    from fenko.live.wiring import Output
     from fenko.system.keywindow import KeyWindow
 
 _OPENS_WITHIN = 3.0  # s
@@ -123,7 +122,6 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
 def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
-    from fenko.live.wiring import choose_output
     from fenko.outputs.keys import OutputError
     from fenko.system.keywindow import KeyWindow
     from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
@@ -170,11 +168,6 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         timer = loop.timer(overdue)
         loop.add(window.fd, readable)
 
-        def choose() -> Output:
-            choice = choose_output(desk.keys, desk.layout, note, guard.ledger)
-            note(f"output: {choice.output.name}, {choice.why}")
-            return choice.output
-
         def sent(effects: Sequence[Effect]) -> None:
             arrivals.sent(effects, time.monotonic())
             timer.set(arrivals.due)
@@ -183,7 +176,7 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         window.show(shown)
         say(bold(head))
         try:
-            running.append(start(desk, loop, stack, choose, changes, False, focus, told=sent))
+            running.append(start(desk, loop, stack, opener(desk, guard.ledger), changes, False, focus, told=sent))
         except OutputError as error:
             say_why_not(error)
             return 1

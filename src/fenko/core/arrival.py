@@ -6,13 +6,12 @@ from collections.abc import Iterable
 from math import inf
 
 from fenko.core.changes import Effect
-from fenko.core.keys import KERNEL_KEYS, MODIFIERS, NAMED_KEYS, format_key, key_code, position_key
+from fenko.core.keys import KEY_FOR_CODE, MODIFIERS, NAMED_KEYS, format_key, key_code
 from fenko.core.phrase import BUTTON, Keys, Phrase, Type
 from fenko.core.seen import Witness
 
 PATIENCE = 0.5
 """Seconds in which a key arrives, if it does."""
-_KEY_FOR_CODE = {code: position_key(name) for name, code in KERNEL_KEYS.items()}
 _COLUMN = 28
 
 
@@ -61,7 +60,7 @@ class Arrivals:
     def arrived(self, code: int, characters: Iterable[str | None], modifiers: Iterable[str]) -> list[str]:
         """A key came: its kernel code, the characters that it makes without Shift and with it, and the modifiers that
         were down. The lines that tell so."""
-        named = _KEY_FOR_CODE.get(code, f"key {code}")
+        named = KEY_FOR_CODE.get(code, f"key {code}")
         plain, shifted = [*characters, None, None][:2]
         held = [name for name in modifiers if name != _side(named)]
         is_modifier = named in MODIFIERS

@@ -126,6 +126,10 @@ def position_key(kernel_name: str) -> str:
     return f"@{kernel_name}" if kernel_name in _PRINTING else _RENAMED.get(kernel_name, kernel_name)
 
 
+KEY_FOR_CODE: dict[int, str] = {code: position_key(name) for name, code in KERNEL_KEYS.items()}
+"""Kernel code to the canonical key that is always that one."""
+
+
 def key_code(key: str) -> int | None:
     """The kernel code of a canonical named key or position; None for a symbol, whose key the layout decides."""
     code = NAMED_KEYS.get(key)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from fenko.core.keys import MODIFIERS
-from fenko.core.phrase import MOST_REPEATS, Keys, Lift, Phrase, Press, Step, Wait
+from fenko.core.phrase import Keys, Lift, Phrase, Press, Step, Wait, counted
 
 LEAST_WAIT = 0.02
 """Seconds; a pause that is shorter is not worth a word."""
@@ -19,7 +19,8 @@ def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
     """The phrase that does the same; with `timed`, also its pauses. None if no key went down.
 
     Without times, keys other than modifiers are struck in the order in which they went down: hands that type fast press
-    the next one before they let go of the last, and mean nothing by it. What came up without having gone down is left out, and what stayed down comes up with the end of the action."""
+    the next one before they let go of the last, and mean nothing by it. What came up without having gone down is left
+    out, and what stayed down comes up with the end of the action."""
     steps: list[Step] = []
     down: set[str] = set()
     last: float | None = None
@@ -35,7 +36,7 @@ def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
             steps.append(Press((key,)) if on else Lift((key,)))
         elif on:
             steps.append(Keys((key,)))
-    simple = _counted(_joined(_struck(steps)))
+    simple = counted(_joined(_struck(steps)))
     return Phrase(tuple(simple)) if simple else None
 
 
@@ -51,27 +52,8 @@ def _struck(steps: list[Step]) -> list[Step]:
 
 
 def _joined(steps: list[Step]) -> list[Step]:
-    """A modifier that is down for one stroke alone belongs to it: `press ctrl then s then lift ctrl` is `ctrl+s`."""
-    at = 0
-    while at + 2 < len(steps):
-        first, middle, last = steps[at : at + 3]
-        if (
-            isinstance(first, Press)
-            and isinstance(middle, Keys)
-            and isinstance(last, Lift)
-            and first.keys == last.keys
-            and first.keys[0] in MODIFIERS
-            and first.keys[0] not in middle.keys
-        ):
-            steps = [*steps[:at], Keys((*first.keys, *middle.keys)), *steps[at + 3 :]]
-            at = max(0, at - 1)
-        else:
-            at += 1
-    return _unwound(steps)
-
-
-def _unwound(steps: list[Step]) -> list[Step]:
-    """Modifiers that come up in the order in which they went down, as hands do it, belong to their stroke as well."""
+    """Modifiers that are down for one stroke alone, or for none, belong together, in whatever order hands let go:
+    `press ctrl then s then lift ctrl` is `ctrl+s`."""
     at = 0
     while at < len(steps):
         presses = 0
@@ -92,15 +74,3 @@ def _unwound(steps: list[Step]) -> list[Step]:
 
 def _is_modifier(step: Step, kind: type[Press | Lift]) -> bool:
     return isinstance(step, kind) and step.keys[0] in MODIFIERS
-
-
-def _counted(steps: list[Step]) -> list[Step]:
-    """The same stroke several times in a row is one with a number."""
-    found: list[Step] = []
-    for step in steps:
-        last = found[-1] if found else None
-        if isinstance(step, Keys) and isinstance(last, Keys) and last.keys == step.keys and last.times < MOST_REPEATS:
-            found[-1] = Keys(step.keys, last.times + 1)
-        else:
-            found.append(step)
-    return found

@@ -15,7 +15,7 @@ read can be printed and is documented.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import lru_cache
 from typing import Any, TypeAlias
 
@@ -114,6 +114,23 @@ class Phrase(Struct, frozen=True):
 
     def __str__(self) -> str:
         return " then ".join(_format_step(step) for step in self.steps)
+
+
+def counted(steps: Iterable[Step]) -> list[Step]:
+    """Steps in which the same keys several times in a row are one with a number: `ctrl+z x3`."""
+    found: list[Step] = []
+    for step in steps:
+        last = found[-1] if found else None
+        if (
+            isinstance(step, Keys)
+            and isinstance(last, Keys)
+            and last.keys == step.keys
+            and last.times + step.times <= MOST_REPEATS
+        ):
+            found[-1] = Keys(step.keys, last.times + step.times)
+        else:
+            found.append(step)
+    return found
 
 
 PROFILE_WORDS = ("next", "previous", "auto")

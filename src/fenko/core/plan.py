@@ -185,6 +185,11 @@ def compile_pattern(text: str) -> re.Pattern[str]:
     return re.compile(rf"\A{body}\Z", re.IGNORECASE | re.DOTALL)
 
 
+def sample_of(text: str) -> str:
+    """A text that a pattern with `*` and `?` matches; empty for a regular expression, of which nobody knows."""
+    return "" if text.startswith("~") else text.replace("*", "").replace("?", "x")
+
+
 class Condition(Struct, frozen=True):
     """One `when`: for each field named, any of its patterns has to be found."""
 
@@ -205,6 +210,11 @@ class Level(Struct, frozen=True):
 
     name: str
     controls: dict[str, tuple[Cell, ...]]
+
+    def cell(self, address: str) -> Cell | None:
+        """The cell of that address, where this level alone has it."""
+        cells = self.controls.get(control_of(address), ())
+        return next((cell for cell in cells if cell.address == address), None)
 
 
 Table = dict[str, Cell]

@@ -6,7 +6,6 @@ and the whole desk has to load. Otherwise nothing is written.
 
 from __future__ import annotations
 
-import copy
 import os
 import stat
 import tomllib
@@ -17,7 +16,7 @@ from msgspec import Struct
 
 from fenko.desk.bindings import is_binding
 from fenko.desk.load import load_desk
-from fenko.desk.locate import Path, Place, Section, line_and_column, sections
+from fenko.desk.locate import Path, Place, Section, Spot, line_and_column, sections
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import SourceFile, Sources
 from fenko.desk.writing import key, quoted
@@ -52,10 +51,7 @@ def set_binding(folder: FilePath, where: Path, control: Path, gesture: str, valu
     `where` is the table of the surface, such as ("profile", "frames", "on", "pad"); `control` the control, with its
     direction and threshold if it has any. What a control without gestures did before becomes its `keep_as`. Raises
     EditError; DeskError if the desk has faults, before or after."""
-    sources = Sources(folder)
-    sources.read()
-    if sources.problems:
-        raise DeskError(sorted(sources.problems))
+    sources = _opened(folder)
     holder = (*where, *control)
     old = _at(sources.data, holder)
     target = holder if gesture == "press" and (old is None or is_binding(old)) else (*holder, gesture)
@@ -72,11 +68,15 @@ def set_binding(folder: FilePath, where: Path, control: Path, gesture: str, valu
 
 def set_entry(folder: FilePath, path: Path, value: str) -> Edit:
     """The edit that gives any entry of a desk a TOML value. Raises EditError, DeskError."""
+    return _set(_opened(folder), path, value)
+
+
+def _opened(folder: FilePath) -> Sources:
     sources = Sources(folder)
     sources.read()
     if sources.problems:
         raise DeskError(sorted(sources.problems))
-    return _set(sources, path, value)
+    return sources
 
 
 def _at(data: Any, path: Path) -> Any:
@@ -93,15 +93,20 @@ def _written(sources: Sources, path: Path) -> str:
     if found is None or not found[2]:
         raise EditError(f"`{'.'.join(map(str, path))}` cannot be found in the desk's files")
     file, path, _ = found
+    spot = _value_spot(file, path)
+    return file.text[spot.start : spot.start + spot.length]
+
+
+def _value_spot(file: SourceFile, path: Path) -> Spot:
+    """Where an entry's value is written. Raises EditError where it is a table with a header, or spread over lines."""
     place = file.places[path]
-    if place.key == place.value:
-        raise EditError(_by_hand(file, path, "is written as a table of its own"))
-    return file.text[place.value.start : place.value.start + place.value.length]
-
-
-def _by_hand(file: SourceFile, path: Path, why: str) -> str:
-    line, _ = line_and_column(file.text, file.places[path].key.start)
-    return f"{file.path}:{line}: `{'.'.join(map(str, path))}` {why}, which Fenko cannot change; change it by hand"
+    if place.key != place.value:
+        return place.value
+    line, _ = line_and_column(file.text, place.key.start)
+    raise EditError(
+        f"{file.path}:{line}: `{'.'.join(map(str, path))}` is written as a table of its own, which Fenko cannot change; "
+        "change it by hand"
+    )
 
 
 def _set(sources: Sources, path: Path, value: str) -> Edit:
@@ -109,7 +114,7 @@ def _set(sources: Sources, path: Path, value: str) -> Edit:
     newline = "\r\n" if "\r\n" in file.text else "\n"
     text, at = _put(file, path, value, newline)
     line, _ = line_and_column(text, at)
-    wanted = copy.deepcopy(tomllib.loads(file.text))
+    wanted = tomllib.loads(file.text)
     _store(wanted, path, tomllib.loads(f"value = {value}")["value"])
     try:
         good = tomllib.loads(text) == wanted
@@ -151,12 +156,9 @@ def _file_for(sources: Sources, path: Path) -> SourceFile:
 def _put(file: SourceFile, path: Path, value: str, newline: str) -> tuple[str, int]:
     """The text with the entry, and where its line is."""
     text, places = file.text, file.places
-    there = places.get(path)
-    if there is not None:
-        if there.key == there.value:
-            raise EditError(_by_hand(file, path, "is written as a table of its own"))
-        start = there.value.start
-        return text[:start] + value + text[start + there.value.length :], start
+    if path in places:
+        spot = _value_spot(file, path)
+        return text[: spot.start] + value + text[spot.start + spot.length :], spot.start
     inline = next(
         (path[:length] for length in range(len(path) - 1, 0, -1) if _is_inline(text, places, path[:length])), None
     )

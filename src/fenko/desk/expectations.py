@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.phrase import Keys, Nothing, Phrase, PhraseError, Step, Type, parse_phrase
+from fenko.core.phrase import Keys, Nothing, Phrase, PhraseError, Step, Type, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
 from fenko.core.script import Deed, Outcome, ScriptError, parse_deed, perform
 from fenko.core.seen import compared
@@ -45,19 +45,7 @@ class Expectation(Struct, frozen=True):
 
 def sent_words(outcome: Outcome) -> str:
     """What was sent, as the phrase that would stand in `sends`."""
-    return str(Phrase(tuple(together(outcome.sent)))) if outcome.sent else "nothing"
-
-
-def together(steps: Iterable[Step]) -> list[Step]:
-    """Steps with the same keys in a row as one: `ctrl+z x3`."""
-    found: list[Step] = []
-    for step in steps:
-        last = found[-1] if found else None
-        if isinstance(step, Keys) and isinstance(last, Keys) and last.keys == step.keys and last.times < 999:
-            found[-1] = Keys(step.keys, last.times + step.times)
-        else:
-            found.append(step)
-    return found
+    return str(Phrase(tuple(counted(outcome.sent)))) if outcome.sent else "nothing"
 
 
 def read_expectations(

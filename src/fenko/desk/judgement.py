@@ -12,7 +12,18 @@ from fenko.core.controls import shape_of
 from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Keys, Layer, Lift, Nothing, Pause, Phrase, Press, Profile, Step, Tap, Toggle
-from fenko.core.plan import BASE, FOCUS_FIELDS, Binding, Cell, Focus, Level, control_of, lay_out, mirrored_keys
+from fenko.core.plan import (
+    BASE,
+    FOCUS_FIELDS,
+    Binding,
+    Cell,
+    Focus,
+    Level,
+    control_of,
+    lay_out,
+    mirrored_keys,
+    sample_of,
+)
 from fenko.core.plan import Profile as Profiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
@@ -123,6 +134,12 @@ class _Judge:
     def _place(self, cell: Cell, gesture: str) -> Path:
         return self._desk.places.get((cell.profile, cell.address, gesture), ("profile", cell.profile))
 
+    def _place_of(self, cells: Iterable[Cell]) -> Path:
+        """Where the first binding of a control's cells stands."""
+        cells = list(cells)
+        bound = (self._place(cell, gesture) for cell in cells for gesture, _ in cell.gestures())
+        return next(bound, ("profile", cells[0].profile))
+
     def _steps(self) -> Iterator[tuple[Path, Step]]:
         """Every step that could matter beyond the keys that it sends."""
         for path, phrase in self._desk.phrases:
@@ -156,9 +173,8 @@ class _Judge:
             users = [one for one in self._plan.profiles.values() if one is not profile and self._uses(one, name)]
             for control, cells in self._levels[name].controls.items():
                 if users and all(self._above(user, name, control) for user in users):
-                    gesture = next((gesture for cell in cells for gesture, _ in cell.gestures()), "press")
                     self._note(
-                        "bindings that every profile hides", self._place(cells[0], gesture),
+                        "bindings that every profile hides", self._place_of(cells),
                         f"never fires: every profile that extends `{name}` binds `{_own(control)}` itself", "warning",
                     )  # fmt: skip
         return named
@@ -209,10 +225,7 @@ class _Judge:
             for number, one in enumerate(when if isinstance(when, list) else [when] if when else []):
                 place: Path = ("profile", name, "when", number) if isinstance(when, list) else ("profile", name, "when")
                 fields = {field: texts if isinstance(texts, list) else [texts] for field, texts in one.items()}
-                samples = {
-                    field: next((_sample(text) for text in texts if not text.startswith("~")), "")
-                    for field, texts in fields.items()
-                }
+                samples = {field: next(filter(None, map(sample_of, texts)), "") for field, texts in fields.items()}
                 apps = fields.get("app")
                 literal = apps is not None and not any("*" in text or "?" in text or text[:1] == "~" for text in apps)
                 if all(samples.values()):
@@ -224,14 +237,8 @@ class _Judge:
             profile = self._plan.profiles.get(name)
             if profile is None:
                 continue
-            leads = (
-                isinstance(step, Profile) and step.name != name
-                for cell in profile.table.values()
-                for _, binding in cell.gestures()
-                for phrase in binding.phrases
-                for step in phrase.steps
-            )
-            if not any(leads):
+            steps = (step for cell in profile.table.values() for step in _all_steps(cell))
+            if not any(isinstance(step, Profile) and step.name != name for step in steps):
                 self._note(
                     "profiles without a way back", path,
                     f"nothing in `{name}` leads to another profile again, also not to what the focus asks for", "warning",
@@ -241,26 +248,17 @@ class _Judge:
     def _pause_hidden(self) -> None:
         """Profiles that hide what pauses Fenko below them, and have nothing that does."""
         for profile in self._plan.profiles.values():
-            below = [
-                cell for level in profile.levels for address in self._pausing for cell in _cells_at(level, address)
-            ]
-            lost = [cell for cell in below if any(isinstance(step, Pause) for step in _all_steps(cell))]
-            still = any(
-                isinstance(step, Pause)
-                for address in self._pausing
-                if (cell := profile.table.get(address)) is not None
-                for step in _all_steps(cell)
-            )
-            if not lost or still:
+            below = (level.cell(address) for level in profile.levels for address in self._pausing)
+            lost = [cell for cell in below if cell is not None and _pauses(cell)]
+            in_force = map(profile.table.get, self._pausing)
+            if not lost or any(cell is not None and _pauses(cell) for cell in in_force):
                 continue
             control = control_of(lost[0].address)
             owner = next(level for level in reversed(profile.levels) if control in level.controls)
             if owner.name != profile.name:
                 continue  # said where it is hidden
-            top = owner.controls[control][0]
-            gesture = next((gesture for gesture, _ in top.gestures()), "press")
             self._note(
-                "profiles that cannot pause", self._place(top, gesture),
+                "profiles that cannot pause", self._place_of(owner.controls[control]),
                 f"hides `pause` of `{lost[0].profile}`: in `{profile.name}` nothing stops Fenko any more", "warning",
             )  # fmt: skip
 
@@ -310,15 +308,13 @@ class _Judge:
 
     def _way_out(self, profile: Profiled, name: str, openers: list[tuple[Cell, str, Layer]]) -> None:
         tables = lay_out((*profile.levels, *profile.layers[name].levels), self._plan.surfaces)
-        for cell in tables.table.values():
-            for _, binding in cell.gestures():
-                for step in _steps_of(binding):
-                    if (
-                        isinstance(step, Pause)
-                        or (isinstance(step, Profile) and step.name != profile.name)
-                        or (isinstance(step, Layer) and step.name == name and step.mode == "locked")
-                    ):
-                        return
+        for step in (step for cell in tables.table.values() for step in _all_steps(cell)):
+            if (
+                isinstance(step, Pause)
+                or (isinstance(step, Profile) and step.name != profile.name)
+                or (isinstance(step, Layer) and step.name == name and step.mode == "locked")
+            ):
+                return
         cell, gesture, _ = next(one for one in openers if one[2].mode == "locked")
         self._note(
             "layers without a way out", self._place(cell, gesture),
@@ -333,9 +329,8 @@ class _Judge:
             for control, cells in level.controls.items():
                 for cell in cells if "+" in control else ():
                     why = self._impossible(cell)
-                    gesture = next((gesture for gesture, _ in cell.gestures()), "press")
                     if why:
-                        self._note("impossible chords", self._place(cell, gesture), f"never fires: {why}", "warning")
+                        self._note("impossible chords", self._place_of([cell]), f"never fires: {why}", "warning")
 
     def _impossible(self, chord: Cell) -> str:
         for member in chord.members:
@@ -365,9 +360,8 @@ class _Judge:
                     before = below.get(control)
                     if before is not None and (level.name, control) not in seen and _same(before, cells):
                         seen.add((level.name, control))
-                        gesture = next((gesture for cell in cells for gesture, _ in cell.gestures()), "press")
                         self._note(
-                            "bindings that say what lies below anyway", self._place(cells[0], gesture),
+                            "bindings that say what lies below anyway", self._place_of(cells),
                             f"says the same as `{before[0].profile}`, which lies under it",
                         )  # fmt: skip
                 below.update(level.controls)
@@ -480,9 +474,8 @@ class _Judge:
                     kernel = surface.kernel_name(own) or own
                     burst = burst_of(kernel)
                     if kernel not in has and not own.endswith("-touch") and (burst is None or burst[0] not in has):
-                        gesture = next((gesture for cell in cells for gesture, _ in cell.gestures()), "press")
                         self._note(
-                            "controls that the device does not have", self._place(cells[0], gesture),
+                            "controls that the device does not have", self._place_of(cells),
                             f"never fires: {says} knows no `{own}`", "warning",
                         )  # fmt: skip
                         break
@@ -561,21 +554,14 @@ def list_of(desk: Desk, profile: Profiled) -> ShortcutList | None:
     return None
 
 
-def _steps_of(binding: Binding) -> Iterator[Step]:
-    for phrase in binding.phrases:
-        yield from phrase.steps
-
-
 def _all_steps(cell: Cell) -> Iterator[Step]:
     for _, binding in cell.gestures():
-        yield from _steps_of(binding)
+        for phrase in binding.phrases:
+            yield from phrase.steps
 
 
-def _cells_at(level: Level, address: str) -> Iterator[Cell]:
-    """The cell of that address, where a level has it."""
-    for cell in level.controls.get(control_of(address), ()):
-        if cell.address == address:
-            yield cell
+def _pauses(cell: Cell) -> bool:
+    return any(isinstance(step, Pause) for step in _all_steps(cell))
 
 
 def _own(address: str) -> str:
@@ -588,11 +574,6 @@ def _same(one: tuple[Cell, ...], other: tuple[Cell, ...]) -> bool:
     return [(cell.address, cell.timing, list(cell.gestures())) for cell in one] == [
         (cell.address, cell.timing, list(cell.gestures())) for cell in other
     ]
-
-
-def _sample(pattern: str) -> str:
-    """A text that a pattern with `*` and `?` fits."""
-    return pattern.replace("*", "").replace("?", "x")
 
 
 def _common(one: _When, other: _When) -> Focus | None:

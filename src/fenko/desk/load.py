@@ -15,8 +15,8 @@ from fenko.core.descriptions import Description
 from fenko.core.phrase import LAYER_MODES, PROFILE_WORDS, Phrase
 from fenko.core.plan import (
     BASE,
+    Cell,
     Condition,
-    Focus,
     Layer,
     Level,
     Plan,
@@ -25,6 +25,7 @@ from fenko.core.plan import (
     Timing,
     compile_pattern,
     compile_profile,
+    sample_of,
 )
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader, Scope, read_time, read_times
@@ -55,10 +56,6 @@ class App(Struct, frozen=True):
     """App ids that fit."""
     shortcuts: ShortcutList | None = None
 
-    def is_in_front(self, focus: Focus) -> bool:
-        """Whether the window in front is this program's."""
-        return any(pattern.search(focus.app) for pattern in self.patterns)
-
 
 class Desk(Struct, frozen=True):
     """A desk without a fault."""
@@ -76,6 +73,10 @@ class Desk(Struct, frozen=True):
     apps: dict[str, App]
     expectations: tuple[Expectation, ...]
     sources: Sources
+
+    def where(self, cell: Cell, gesture: str) -> str:
+        """The file and line in which a binding stands; empty if it stands nowhere."""
+        return self.sources.where(self.places.get((cell.profile, cell.address, gesture), ()))
 
 
 def load_desk(folder: FilePath, instead: Mapping[FilePath, str] | None = None) -> Desk:
@@ -163,7 +164,7 @@ def _apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, App]]:
             else:
                 shortcuts, problems = read_list(name, file)
                 sources.problems += problems
-        samples = tuple(text.replace("*", "").replace("?", "x") for text in _texts(texts) if not text.startswith("~"))
+        samples = tuple(filter(None, map(sample_of, _texts(texts))))
         yield name, App(name, patterns, samples, shortcuts)
 
 

@@ -41,10 +41,9 @@ def _bindings(desk: Desk, shortcuts: ShortcutList) -> Iterator[tuple[Cell, str, 
 
 def _use(desk: Desk, cell: Cell, gesture: str, binding: Binding, keys: str) -> Use:
     shown = cell.address.replace(".", " ", 1) + ("" if gesture == "press" else f" {gesture}")
-    place = desk.places.get((cell.profile, cell.address, gesture), ())
     level = cell.profile.partition("/")
     layer = f" in {level[2]}" if level[2] else ""
-    return Use(f"{shown}{layer}", keys, binding.label or "", desk.sources.where(place))
+    return Use(f"{shown}{layer}", keys, binding.label or "", desk.where(cell, gesture))
 
 
 def uses(desk: Desk, shortcuts: ShortcutList) -> dict[str, list[Use]]:

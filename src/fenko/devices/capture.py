@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from fenko.core.keys import KERNEL_KEYS, NAMED_KEYS, position_key
+from fenko.core.keys import KEY_FOR_CODE, NAMED_KEYS
 from fenko.core.macros import Stroke
 from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
 from fenko.system.xserver import DisplayError, open_display
@@ -13,7 +13,6 @@ from fenko.system.xserver import DisplayError, open_display
 _ASYNC, _CURRENT_TIME = 1, 0
 _GROUP_SHIFT = 13
 _CORE_KEYBOARD, _DETECTABLE_REPEAT = 0x100, 1
-_NAMES = {code: position_key(name) for name, code in KERNEL_KEYS.items()}
 
 
 class X11Capture:
@@ -62,7 +61,7 @@ class X11Capture:
 
     def _key(self, keycode: int, state: int) -> str:
         """The key as a phrase spells it: by its name, or by what the layout in force prints on it."""
-        name = _NAMES.get(keycode - X_KEYCODE_OFFSET, f"@{keycode}")
+        name = KEY_FOR_CODE.get(keycode - X_KEYCODE_OFFSET, f"@{keycode}")
         if name in NAMED_KEYS:
             return name
         if keycode not in self._symbols:

@@ -11,7 +11,7 @@ from typing import Any
 
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS
-from fenko.system.xserver import NoWindow, open_display
+from fenko.system.xserver import MODIFIER_BITS, NoWindow, open_display
 
 MODIFIER_CODES: dict[int, str] = {
     KERNEL_KEYS[f"{side}{name}"]: modifier
@@ -20,7 +20,7 @@ MODIFIER_CODES: dict[int, str] = {
 }
 """The kernel's codes of modifier keys."""
 
-_BITS = {1: "shift", 4: "ctrl", 8: "alt", 64: "super"}  # of the core protocol's mask, as every usual layout has them
+_MODIFIER_FOR_KEY = {BUTTON_CODES[code]: modifier for code, modifier in MODIFIER_CODES.items()}
 _OWN = ("XTEST", "Fenko keys")
 _SLAVE_KEYBOARD, _ALL_DEVICES = 4, 0
 _HIERARCHY_CHANGED = 1 << 11
@@ -80,7 +80,7 @@ class X11Modifiers:
                 mask |= self._display.ask(self._xkb.GetState, device).baseMods
             except NoWindow:
                 continue  # it has just been unplugged
-        return tuple(name for bit, name in _BITS.items() if mask & bit)
+        return tuple(name for bit, name in MODIFIER_BITS.items() if mask & bit)
 
     def close(self) -> None:
         """Stops listening."""
@@ -89,6 +89,5 @@ class X11Modifiers:
 
 def held_modifiers(down: Iterable[str]) -> tuple[str, ...]:
     """The modifiers among kernel key names that are down."""
-    names = {BUTTON_CODES[code]: modifier for code, modifier in MODIFIER_CODES.items()}
-    held = {names[key] for key in down if key in names}
-    return tuple(name for name in _BITS.values() if name in held)
+    held = {_MODIFIER_FOR_KEY.get(key) for key in down}
+    return tuple(name for name in MODIFIER_BITS.values() if name in held)

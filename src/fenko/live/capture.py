@@ -7,7 +7,7 @@ from math import inf
 
 from fenko.core.changes import Change
 from fenko.core.controls import BUTTON_CODES
-from fenko.core.keys import KERNEL_KEYS, NAMED_KEYS, position_key
+from fenko.core.keys import KEY_FOR_CODE, NAMED_KEYS
 from fenko.core.macros import Stroke
 from fenko.desk.load import Desk
 from fenko.devices.capture import X11Capture
@@ -110,8 +110,6 @@ class Capture:
 def _names(desk: Desk) -> dict[str, str]:
     """The kernel's key names, with what a phrase calls them: by name, or by what the layout prints on them."""
     symbols = {codes[0]: symbol for symbol, codes in kernel_layout(desk.layout).table.items() if len(codes) == 1}
-    found = {}
-    for name, code in KERNEL_KEYS.items():
-        key = position_key(name)
-        found[BUTTON_CODES[code]] = key if key in NAMED_KEYS else symbols.get(code, key)
-    return found
+    return {
+        BUTTON_CODES[code]: key if key in NAMED_KEYS else symbols.get(code, key) for code, key in KEY_FOR_CODE.items()
+    }

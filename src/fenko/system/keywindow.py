@@ -2,17 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from msgspec import Struct
 
-from fenko.system.xserver import DisplayError, NoWindow, open_display
+from fenko.system.xserver import MODIFIER_BITS, DisplayError, NoWindow, open_display
 
 WIDTH, HEIGHT = 760, 460
 _MARGIN, _LINE = 14, 18
 _FONTS = ("-misc-fixed-medium-r-normal--18-*-*-*-c-*-iso10646-1", "9x15", "fixed")
-_SHIFT, _LOCK = 1, 2
-MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
 _APP_ID = b"fenko-try\0fenko-try\0"
 
 
@@ -75,7 +71,7 @@ class KeyWindow:
     def _open_font(self, font: int) -> None:
         for name in _FONTS:
             try:
-                self._display.ask(_checked(self._core.OpenFont), font, len(name), name)
+                self._display.check(self._core.OpenFont, font, len(name), name)
             except NoWindow:
                 continue
             return
@@ -143,16 +139,3 @@ class KeyWindow:
     def close(self) -> None:
         """Closes the window."""
         self._display.close()
-
-
-def _checked(request: Any) -> Any:
-    """A request without a reply as one that can be asked: its reply is that the server did not refuse."""
-
-    class _Answer:
-        def __init__(self, cookie: Any) -> None:
-            self._cookie = cookie
-
-        def reply(self) -> None:
-            self._cookie.check()
-
-    return lambda *arguments: _Answer(request(*arguments, is_checked=True))

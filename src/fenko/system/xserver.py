@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 SOCKETS = Path("/tmp/.X11-unix")
+MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
+"""Bits of the core protocol's modifier masks, as every usual layout has them."""
 _ANY_TYPE = 0
 _LONGEST = 4096  # a property is read up to this many 32-bit units
 
@@ -73,6 +75,15 @@ class Display:
         """The reply to a request. Raises NoWindow where the server refuses (the window has gone)."""
         try:
             return request(*arguments).reply()
+        except self._refused as why:
+            raise NoWindow from why
+        except self._gone as why:
+            raise DisplayError(f"display {self.name} is gone") from why
+
+    def check(self, request: Callable[..., Any], *arguments: Any) -> None:
+        """Makes a request that has no reply, and waits until it is done. Raises NoWindow where the server refuses."""
+        try:
+            request(*arguments, is_checked=True).check()
         except self._refused as why:
             raise NoWindow from why
         except self._gone as why:
