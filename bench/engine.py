@@ -8,7 +8,7 @@ from bench.rows import Row, ratio_of
 from fenko.core.controls import KINDS
 from fenko.core.engine import Engine
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Surface, compile_profile
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Profile, Surface
 
 CHANGES = 200_000
 ROUNDS = 9
@@ -19,11 +19,11 @@ def _plan(profiles: int, bindings: int) -> tuple[Plan, list[str]]:
     controls = [f"keys.{name}" for name in sorted(KINDS["keypad"] - {"dial", "wheel"})[:bindings]]
     action = Binding(parse_phrase("ctrl+z"))
     base = Level(BASE, {control: (Cell(control, BASE, action),) for control in controls})
-    compiled = {BASE: compile_profile(BASE, (), [base], surfaces)}
+    compiled = {BASE: Profile(BASE, (), (base,), {})}
     for number in range(profiles - 1):
         name = f"profile-{number}"
         level = Level(name, {control: (Cell(control, name, action),) for control in controls})
-        compiled[name] = compile_profile(name, (), [base, level], surfaces)
+        compiled[name] = Profile(name, (), (base, level), {})
     return Plan(surfaces, compiled), controls
 
 

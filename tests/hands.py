@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.keys import NAMED_KEYS
+from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import (
     LAYER_MODES,
     Command,
@@ -38,10 +39,9 @@ from fenko.core.plan import (
     Plan,
     Surface,
     Timing,
-    compile_pattern,
-    compile_profile,
 )
 from fenko.core.plan import Layer as Layered
+from fenko.core.plan import Profile as Profiled
 
 SURFACES = {
     "pad": Surface("pad", "gamepad"),
@@ -168,7 +168,7 @@ def plans(draw: st.DrawFn) -> Plan:
         conditions = [] if profile == BASE else [Condition({"app": (compile_pattern(profile),)})]
         chain = [levels[BASE]] if profile == BASE else [levels[BASE], levels[profile]]
         own = layers if profile != "beamcart" else {}
-        compiled[profile] = compile_profile(profile, conditions, chain, SURFACES, own, watched)
+        compiled[profile] = Profiled(profile, tuple(conditions), tuple(chain), own)
     return Plan(SURFACES, compiled, Timing(hold=0.2, stroke=0.01), watched)
 
 

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from fenko.cli import cli
 from fenko.core.phrase import parse_phrase
 from fenko.core.rehearsal import rehearse
+from fenko.core.stack import stack_of
 from fenko.desk.load import load_desk
 from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem
@@ -124,7 +125,7 @@ def test_includes_are_one_desk_and_errors_name_their_file(make_desk: MakeDesk) -
         more="[profile.frames]\nwhen = { app = 'snipwell' }\n[profile.frames.on.keypad]\nstop = 'b'",
     )
     desk = load_desk(folder)
-    assert set(desk.plan.profiles["frames"].table) == {"pad.south", "keypad.stop"}
+    assert set(stack_of(desk.plan, "frames").table()) == {"pad.south", "keypad.stop"}
     (folder / "more.toml").write_text("[profile.frames.on.pad]\nsouth = 'b'\nest = 'b'")
     found = problems(folder)
     assert [(Path(p.file).name, p.line, p.column) for p in found] == [("more.toml", 2, 1), ("more.toml", 3, 1)]
@@ -141,7 +142,7 @@ def test_includes_that_cannot_be(make_desk: MakeDesk, pattern: str) -> None:
 def test_an_own_name_is_the_controls_name(make_desk: MakeDesk) -> None:
     for control in ("kp5", "stop"):
         desk = load_desk(make_desk(SURFACES + f"[profile.base.on.keypad]\n{control} = 'k'", name=control))
-        assert set(desk.plan.profiles["base"].table) == {"keypad.stop"}
+        assert set(stack_of(desk.plan, "base").table()) == {"keypad.stop"}
 
 
 def test_extends_lies_between_base_and_the_profile(make_desk: MakeDesk) -> None:
@@ -154,7 +155,7 @@ def test_extends_lies_between_base_and_the_profile(make_desk: MakeDesk) -> None:
             ("top", "middle", "north = 'd'"),
         )
     )
-    table = load_desk(make_desk(SURFACES + text)).plan.profiles["top"].table
+    table = stack_of(load_desk(make_desk(SURFACES + text)).plan, "top").table()
     assert {address[4:]: cell.press.title for address, cell in table.items() if cell.press} == {
         "south": "a", "east": "b", "west": "c", "north": "d",
     }  # fmt: skip
@@ -366,15 +367,15 @@ def test_all_that_a_hand_can_do_is_said_in_a_desk(make_desk: MakeDesk) -> None:
             """
         )
     )
-    profile = desk.plan.profiles["base"]
-    north = profile.table["pad.north"]
+    table = stack_of(desk.plan, "base").table()
+    north = table["pad.north"]
     assert north.timing is not None
     assert (north.timing.hold, north.timing.double, north.timing.chord) == (0.09, 0.1, 0.02)
-    assert profile.table["pad.left-one+west"].members == ("pad.left-one", "pad.west")
-    assert profile.table["pad.west"].press is not None and profile.table["pad.west"].press.states == ("Muted", "Live")
-    assert {"pad.trigger-right.full", "pad.hat.up-left"} <= set(profile.table)
-    assert profile.tables.bursts["keypad.zero"][2].address == "keypad.zero-x2"
-    assert profile.layers["coarse"].held == ("shift", "pad.left-one")
+    assert table["pad.left-one+west"].members == ("pad.left-one", "pad.west")
+    assert table["pad.west"].press is not None and table["pad.west"].press.states == ("Muted", "Live")
+    assert {"pad.trigger-right.full", "pad.hat.up-left"} <= set(table)
+    assert stack_of(desk.plan, "base").bursts("keypad.zero")[2].address == "keypad.zero-x2"
+    assert desk.plan.profiles["base"].layers["coarse"].held == ("shift", "pad.left-one")
     assert desk.plan.watched == {"pad.left-one"}
     assert desk.plan.surfaces["pad"].debounce == 0.005
     played = [

@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.plan import Binding
+from fenko.core.stack import stack_of
 from fenko.desk.editing import EditError, binding_value, set_binding, set_entry, take_back, write
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
@@ -161,6 +162,6 @@ def test_edits_leave_everything_else_byte_for_byte(text: str, edits: list[tuple[
             changed = [line for line in difflib.ndiff(before.split("\n"), after.split("\n")) if line[0] in "+-"]
             assert sum(line[0] == "-" and line[2:].strip() != "" for line in changed) <= 1
             address = f"pad.{'.'.join(control)}"
-            bound: Binding | None = getattr(load_desk(folder).plan.profiles["frames"].table[address], gesture)
+            bound: Binding | None = getattr(stack_of(load_desk(folder).plan, "frames").cell(address), gesture)
             assert bound is not None
             assert (str(bound.phrase), bound.label) == (phrase, f"Do {number}")

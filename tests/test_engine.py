@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change, Effect
 from fenko.core.engine import Engine
+from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
 from fenko.core.plan import (
     BASE,
@@ -22,14 +23,13 @@ from fenko.core.plan import (
     Layer,
     Level,
     Plan,
+    Profile,
     Timing,
-    compile_pattern,
-    compile_profile,
 )
 from fenko.core.rehearsal import rehearse
 from hands import SURFACES, Witness, at_rest, performances, plans
 
-HOLD, STROKE = 0.2, 0.01
+HOLD, STROKE, GAP = 0.2, 0.01, 0.002
 
 
 def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
@@ -49,7 +49,7 @@ def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
     for name, level in levels.items():
         conditions = [] if name == BASE else [Condition({"app": (compile_pattern(name),)})]
         chain = [levels[BASE]] if name == BASE else [levels[BASE], level]
-        compiled[name] = compile_profile(name, conditions, chain, SURFACES)
+        compiled[name] = Profile(name, tuple(conditions), tuple(chain), {})
     return Plan(SURFACES, compiled, Timing(hold=HOLD, stroke=STROKE))
 
 
@@ -126,7 +126,7 @@ def test_repeats_waits_and_texts_follow_one_another() -> None:
     desk = plan(base={"pad.east": 'ctrl+z x2 then wait 100ms then type "ü" then f5'})
     effects = play(desk, *press("pad.east", 1.0))
     assert keys(effects[:8]) == "ctrl+ z+ z- ctrl- ctrl+ z+ z- ctrl-"
-    assert effects[8] == (pytest.approx(1.0 + 2 * STROKE + 0.1), "keys", "type", "ü")
+    assert effects[8] == (pytest.approx(1.0 + 2 * STROKE + GAP + 0.1), "keys", "type", "ü")
     assert keys(effects[9:]) == "f5+ f5-"
 
 
@@ -141,7 +141,7 @@ def test_a_dial_turned_fast_does_not_lag() -> None:
     desk = plan(base={"dial.dial.right": "right x10"})
     effects = play(desk, *[(1.0 + n / 1000, "dial.dial", 1) for n in range(20)])
     assert keys(effects).count("right+") == 200
-    assert effects[-1][0] <= 1.019 + 10 * STROKE + 1e-9
+    assert effects[-1][0] <= 1.019 + 190 * GAP + 10 * (STROKE + GAP)
 
 
 def test_actions_of_one_control_keep_their_order() -> None:
@@ -238,7 +238,7 @@ def test_the_closest_fit_wins_and_among_equals_the_first() -> None:
         profile("title", {"app": "snipwell", "title": "~^reel \\d"}),
         profile("either", {"program": "hush?esk"}, {"app": "other"}),
     ]
-    desk = Plan({}, {name: compile_profile(name, conditions, [], {}) for name, conditions in given_profiles})
+    desk = Plan({}, {name: Profile(name, tuple(conditions), (), {}) for name, conditions in given_profiles})
     assert desk.choose(Focus("Snipwell", "Reel 2")) == "title"
     assert desk.choose(Focus("snipwell", "A Reel 2")) == "any"
     assert desk.choose(Focus("", "", "hushdesk")) == "any"
@@ -405,7 +405,7 @@ def with_layers(held: tuple[str, ...] = (), **cells: str) -> Plan:
     }
     layers = {"trim": Layer((levels["trim"],), held), "deep": Layer((levels["deep"],))}
     watched = frozenset(name for name in held if "." in name)
-    profile = compile_profile(BASE, (), base.profiles[BASE].levels, SURFACES, layers, watched)
+    profile = Profile(BASE, (), base.profiles[BASE].levels, layers)
     return Plan(SURFACES, {BASE: profile}, base.timing, watched)
 
 
@@ -453,7 +453,7 @@ def test_in_turn_and_at_random_without_the_same_twice_running() -> None:
     def desk(**how: object) -> Plan:
         binding = Binding(parse_phrase("a"), others=several, **how)  # type: ignore[arg-type]
         level = Level(BASE, {"pad.south": (Cell("pad.south", BASE, binding),)})
-        return Plan(SURFACES, {BASE: compile_profile(BASE, (), [level], SURFACES)}, Timing(stroke=STROKE))
+        return Plan(SURFACES, {BASE: Profile(BASE, (), (level,), {})}, Timing(stroke=STROKE))
 
     changes = [change for n in range(40) for change in press("pad.south", 1.0 + n)]
     turned = play(desk(states=("one", "two", "three")), *changes[:8])
@@ -470,7 +470,7 @@ def test_of_a_group_only_one_is_on() -> None:
         for control, key in (("south", "a"), ("east", "b"))
     }
     level = Level(BASE, {f"pad.{name}": (Cell(f"pad.{name}", BASE, binding),) for name, binding in cells.items()})
-    desk = Plan(SURFACES, {BASE: compile_profile(BASE, (), [level], SURFACES)}, Timing(stroke=STROKE))
+    desk = Plan(SURFACES, {BASE: Profile(BASE, (), (level,), {})}, Timing(stroke=STROKE))
     changes = [*press("pad.south", 1.0), *press("pad.east", 2.0), *press("pad.east", 3.0)]
     assert keys(play(desk, *changes)) == "a+ a- b+ b-"
 
@@ -504,8 +504,8 @@ def test_with_all_controls_at_rest_nothing_stays_down(desk: Plan, changes: list[
     last = changes[-1][0] if changes else 0.0
     for change in at_rest(last + 0.001):
         witness.see(engine.feed(change))
-    assert engine.deadline == inf or engine.comes_to_rest, "nothing repeats that nobody holds"
-    while engine.comes_to_rest:
+    assert engine.deadline == inf or engine.under_way, "nothing repeats that nobody holds"
+    while engine.under_way:
         witness.see(engine.advance(engine.deadline))
     assert engine.deadline == inf
     assert set(engine.held) == set(engine.toggled)
@@ -523,7 +523,7 @@ def test_time_in_pieces_or_in_one_go_is_the_same(desk: Plan, changes: list[Chang
             pieces += engine.advance(t + (change[0] - t) * share * 0.999)
         t = change[0]
         pieces += engine.feed(change)
-    while engine.comes_to_rest:
+    while engine.under_way:
         t = engine.deadline
         pieces += engine.advance(t)
     pieces += engine.release_all(t)

@@ -17,7 +17,7 @@ from fenko.core.engine import Engine
 from fenko.core.keys import MODIFIERS
 from fenko.core.macros import recorded
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Surface, Timing, compile_profile
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Profile, Surface, Timing
 from fenko.core.recognising import Recogniser
 from screen import Screen, needs_screen, screen
 from support import DEMO, Run
@@ -292,7 +292,7 @@ def test_a_recorded_macro_does_what_was_performed(steps: list[tuple[str, bool]],
         return
     assert parse_phrase(str(phrase)) == phrase
     cell = Cell("pad.south", BASE, tap=Binding(phrase))
-    profile = compile_profile(BASE, (), [Level(BASE, {"pad.south": (cell,)})], SURFACES)
+    profile = Profile(BASE, (), (Level(BASE, {"pad.south": (cell,)}),), {})
     engine = Engine(Plan(SURFACES, {BASE: profile}))
     effects = [*engine.feed((0.0, "pad.south", 1)), *engine.feed((0.01, "pad.south", 0)), *engine.advance(99.0)]
     sent = [(effect[3], effect[2] == "down") for effect in effects]

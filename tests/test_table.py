@@ -10,9 +10,11 @@ import pytest
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
 from fenko.core.engine import Engine
+from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import VERBS, Layer, parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, Timing, compile_pattern, compile_profile
+from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, Timing
 from fenko.core.plan import Layer as Layered
+from fenko.core.plan import Profile as Profiled
 from hands import SURFACES, Witness
 
 TIMES = Timing(hold=0.2, double=0.25, chord=0.04, burst=0.06, fast=0.05, stroke=0.01)
@@ -81,13 +83,9 @@ def _plan(address: str, gesture: str, step: str) -> Plan:
     coarse = Level("coarse", {whole: (Cell(address, "coarse", tap=Binding(parse_phrase("alt+c"))),)})
     layers = {"trim": Layered((layer,)), "coarse": Layered((coarse,), ("shift",))}
     profiles = {
-        BASE: compile_profile(BASE, (), [base], SURFACES),
-        "snipwell": compile_profile(
-            "snipwell", [Condition({"app": (compile_pattern("snipwell"),)})], [base, own], SURFACES, layers
-        ),
-        "hushdesk": compile_profile(
-            "hushdesk", [Condition({"app": (compile_pattern("hushdesk"),)})], [base], SURFACES
-        ),
+        BASE: Profiled(BASE, (), (base,), {}),
+        "snipwell": Profiled("snipwell", (Condition({"app": (compile_pattern("snipwell"),)}),), (base, own), layers),
+        "hushdesk": Profiled("hushdesk", (Condition({"app": (compile_pattern("hushdesk"),)}),), (base,), {}),
     }  # fmt: skip
     return Plan(SURFACES, profiles, TIMES)
 
@@ -112,7 +110,7 @@ def test_whatever_comes_in_between_nothing_stays_stuck(name: str) -> None:
             witness.see(engine.feed(change))
         t = 9.0
         witness.see(engine.advance(t))
-        while engine.comes_to_rest:
+        while engine.under_way:
             t = engine.deadline
             witness.see(engine.advance(t))
             assert t < 99, (step, what, at)

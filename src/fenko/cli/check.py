@@ -10,7 +10,8 @@ import click
 
 from fenko.cli.shared import desk_option, desk_path, dim, format_option, say, show_json, show_problems, show_table
 from fenko.core.delays import delays as core_delays
-from fenko.core.plan import BASE, lay_out
+from fenko.core.plan import BASE
+from fenko.core.stack import stack_of
 from fenko.desk.judgement import judge
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
@@ -65,10 +66,10 @@ def _all_delays(desk: Desk) -> list[dict[str, Any]]:
     plan = desk.plan
     found: dict[tuple[str, ...], dict[str, Any]] = {}
     for profile in plan.profiles.values():
-        stacks = [lay_out((*profile.levels, *layer.levels), plan.surfaces) for layer in profile.layers.values()]
-        for tables in (profile.tables, *stacks):
-            for cell in tables.table.values():
-                for delay in core_delays(tables, cell, plan.timing):
+        stacks = [stack_of(plan, profile.name), *(stack_of(plan, profile.name, layer) for layer in profile.layers)]
+        for stack in stacks:
+            for cell in stack.table().values():
+                for delay in core_delays(stack, cell, plan.timing):
                     milliseconds = round(delay.seconds * 1000, 3)
                     found.setdefault(
                         (cell.profile, cell.address, delay.gesture, delay.reason, str(milliseconds)),

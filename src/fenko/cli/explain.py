@@ -99,7 +99,7 @@ class _Scene:
         engine = self.performance().engine
         self.profile: Profile = engine.profile
         self.on = engine.layers
-        self.tables = engine.tables
+        self.stack = engine.stack
         for layer in layers:
             if layer not in self.profile.layers:
                 fail_unknown(f"the profile {self.profile.name} has no layer `{layer}`", layer, self.profile.layers)
@@ -151,8 +151,10 @@ class Explained(Struct, frozen=True):
 
 def _explained(scene: _Scene, text: str) -> Iterator[Explained]:
     cells, gesture = meant(scene.desk, text)
-    table = scene.tables.table
-    bound = [(cell, one) for address in cells if (cell := table.get(address)) is not None for one, _ in cell.gestures()]
+    stack = scene.stack
+    bound = [
+        (cell, one) for address in cells if (cell := stack.cell(address)) is not None for one, _ in cell.gestures()
+    ]
     chosen = [(cell, one) for cell, one in bound if gesture in (None, one)]
     if chosen:
         for cell, one in chosen:
@@ -184,7 +186,7 @@ def _gesture(scene: _Scene, cell: Cell, gesture: str) -> Explained:
     turns = cell.address.rpartition(".")[2] in ("left", "right", "up", "down") and _is_turned(scene, cell)
     waits = [
         f"{format_time(delay.seconds)} after the {delay.moment}: {delay.reason}"
-        for delay in delays(scene.tables, cell, desk.plan.timing)
+        for delay in delays(scene.stack, cell, desk.plan.timing)
         if delay.gesture == gesture
     ]
     if gesture == "tap" and not waits:

@@ -11,6 +11,7 @@ from fenko.core.phrase import Phrase
 from fenko.core.plan import BASE, Binding, Cell, Level, control_of
 from fenko.core.recognising import Meant
 from fenko.core.script import cells_of
+from fenko.core.stack import stack_of
 from fenko.core.words import format_time
 from fenko.desk.editing import Edit, EditError, binding_value, set_binding, set_entry, take_back, write
 from fenko.desk.judgement import list_of
@@ -152,9 +153,9 @@ class Lesson:
     def _say_delays(self, what: Meant) -> None:
         plan = self.desk.plan
         address = self.address(what)
-        tables = plan.profiles[self.profile].tables
-        cell = tables.table.get(address)
-        for delay in delays(tables, cell, plan.timing) if cell is not None and not self.layer else ():
+        stack = stack_of(plan, self.profile)
+        cell = stack.cell(address)
+        for delay in delays(stack, cell, plan.timing) if cell is not None and not self.layer else ():
             if delay.gesture != "hold":
                 waits = f"{format_time(delay.seconds)} after the {delay.moment}: {delay.reason}"
                 note(dim(f"  {delay.gesture} waits {waits}"))

@@ -12,6 +12,7 @@ from fenko.cli.shared import colour, desk_option, dim, fail, fail_unknown, note,
 from fenko.core.controls import KINDS
 from fenko.core.descriptions import Description
 from fenko.core.plan import Surface
+from fenko.core.stack import stack_of
 from fenko.core.words import reason
 from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.load import Desk
@@ -88,7 +89,7 @@ def _mentioned(desk: Desk, surface: Surface) -> list[str]:
     """The controls, by the kernel's names, that the desk names or binds; also those that no description knows."""
     found = list(surface.names.values())
     for profile in desk.plan.profiles.values():
-        for address in profile.table:
+        for address in stack_of(desk.plan, profile.name).table():
             name, _, rest = address.partition(".")
             kernel = surface.kernel_name(rest.partition(".")[0]) if name == surface.name else None
             if kernel is not None:

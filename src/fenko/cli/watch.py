@@ -22,6 +22,7 @@ from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Focus, Plan
+from fenko.core.stack import stack_of
 from fenko.core.words import reason
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
@@ -199,12 +200,13 @@ class _Watcher:
         if self._plan is None or self._profile is None:
             return ""
         address = f"{row.surface}.{row.control}"
+        stack = stack_of(self._plan, self._profile.name)
         shape = self._plan.surfaces[row.surface].shape(row.control)
         parts = shape.cells if shape and shape.cells else ("",)
         pushed = [f"{part}.{far}".lstrip(".") for part in parts for far in THRESHOLDS] if shape and shape.axes else []
         found = []
         for part in (*parts, *pushed):
-            cell = self._profile.table.get(f"{address}.{part}" if part else address)
+            cell = stack.cell(f"{address}.{part}" if part else address)
             for gesture, binding in cell.gestures() if cell else ():
                 which = " ".join(word for word in (part, "" if gesture == "press" else gesture) if word)
                 found.append(f"{which}: {binding.title}" if which else binding.title)

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from fenko.core.plan import Cell, Tables, Timing
+from fenko.core.plan import Cell, Timing
+from fenko.core.stack import Stack
 
 
 class Delay(Struct, frozen=True):
@@ -18,12 +19,10 @@ class Delay(Struct, frozen=True):
     reason: str
 
 
-def delays(tables: Tables, cell: Cell, usual: Timing) -> Iterator[Delay]:
+def delays(stack: Stack, cell: Cell, usual: Timing) -> Iterator[Delay]:
     """The delay of every gesture of a cell that does not act at once; `usual` are the times of the desk."""
-    if not (cell.waits or tables.chords or tables.bursts or tables.diagonals):
-        return
     timing = cell.timing or usual
-    before, why = _before(tables, cell, usual)
+    before, why = _before(stack, cell, usual)
     for gesture, _ in cell.gestures():
         if gesture == "hold":
             yield Delay(gesture, timing.hold, "press", "it has to be held so long")
@@ -36,26 +35,32 @@ def delays(tables: Tables, cell: Cell, usual: Timing) -> Iterator[Delay]:
             yield Delay(gesture, before, "press", why)
 
 
-def _before(tables: Tables, cell: Cell, usual: Timing) -> tuple[float, str]:
+def _before(stack: Stack, cell: Cell, usual: Timing) -> tuple[float, str]:
     """How long it takes until the press itself is believed, and why."""
     address = cell.address
     own = set(cell.members)
     larger = [
         chord
-        for chord in tables.chords.get(next(iter(cell.members), address), ())
+        for chord in stack.chords(next(iter(cell.members), address))
         if chord.address != address and own < set(chord.members)
     ]
     found: list[tuple[float, str]] = []
     if larger:
         names = " or ".join(_named(chord.address) for chord in larger)
         found.append((max((chord.timing or usual).chord for chord in larger), f"it could be a part of {names}"))
-    bursts = tables.bursts.get(address)
+    bursts = stack.bursts(address)
     if bursts:
         names = " or ".join(_named(several.address) for several in bursts.values())
-        found.append(((cell.timing or usual).burst, f"it could become {names}"))
+        found.append((max((several.timing or usual).burst for several in bursts.values()), f"it could become {names}"))
     control, _, direction = address.rpartition(".")
-    if control in tables.diagonals and direction:
-        found.append((usual.chord, "it could be on the way to a direction between two"))
+    between = stack.diagonals(control) if direction and not own else {}
+    if between and direction not in between:
+        found.append(
+            (
+                max((one.timing or usual).chord for one in between.values()),
+                "it could be on the way to a direction between two",
+            )
+        )
     return max(found, default=(0.0, ""))
 
 

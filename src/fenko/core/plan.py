@@ -1,19 +1,15 @@
-"""A desk compiled for the engine: per profile one flat table from cell to what it does.
-
-Everything that can be decided before the first press is decided here, so that an event costs one look-up however many
-profiles and bindings there are, and a change of profile swaps one reference.
-"""
+"""A desk compiled for the engine: its surfaces, its profiles, and what each of their levels says of every control."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 
-from msgspec import Struct, field, structs
+from msgspec import Struct, field
 
 from fenko.core.controls import BUTTON, KINDS, Shape, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
-from fenko.core.phrase import Keys, Pause, Phrase, Step, Tap, Wait
+from fenko.core.patterns import Pattern
+from fenko.core.phrase import Keys, Phrase, Step, Tap, Wait
 
 BASE = "base"
 GESTURES = ("press", "release", "tap", "hold", "double", "triple")
@@ -42,6 +38,8 @@ class Timing(Struct, frozen=True):
     """Detents closer than this are turned fast."""
     stroke: float = 0.008
     """How long a key stays down when no hand holds it there."""
+    gap: float = 0.002
+    """From a key's release to the soonest moment at which it goes down again."""
     settle: float = 0.060
     """How long a window has to be in front before its profile comes."""
 
@@ -83,7 +81,8 @@ class Binding(Struct, frozen=True):
 class Cell(Struct, frozen=True):
     """What one cell does in one profile: a binding for each gesture that has one, and its own times if it has any.
 
-    A chord is a cell too; its `members` are the cells that have to be pressed at once."""
+    A chord is a cell too; its `members` are the cells that have to be pressed at once. So is a key that sends its code
+    several times: it `repeats` that cell so many times."""
 
     address: str
     profile: str
@@ -96,6 +95,7 @@ class Cell(Struct, frozen=True):
     fast: Binding | None = None
     timing: Timing | None = None
     members: tuple[str, ...] = ()
+    repeats: tuple[str, int] | None = None
 
     def gestures(self) -> Iterable[tuple[str, Binding]]:
         """The gestures that are bound, with their bindings."""
@@ -152,6 +152,11 @@ class Surface(Struct, frozen=True):
         burst = burst_of(control)
         return burst_name(self.own_name(burst[0]), burst[1]) if burst else control
 
+    def repeated(self, control: str) -> tuple[str, int] | None:
+        """The address of the control that this one sends several times at once, and how often; None for most."""
+        burst = burst_of(self.kernel_name(control) or control)
+        return (f"{self.name}.{self.own_name(burst[0])}", burst[1]) if burst else None
+
     def shape(self, control: str) -> Shape | None:
         """How a control acts, by its own or its kernel name; None if there is no such control."""
         kernel = self.kernel_name(control)
@@ -174,66 +179,50 @@ class Focus(Struct, frozen=True):
 FOCUS_FIELDS: tuple[str, ...] = Focus.__struct_fields__
 
 
-def compile_pattern(text: str) -> re.Pattern[str]:
-    """A pattern of a `when`: `*` and `?` match, `~…` is a regular expression found anywhere; case does not matter.
-
-    Raises re.error for a bad regular expression."""
-    if text.startswith("~"):
-        return re.compile(text[1:], re.IGNORECASE)
-    pieces = {"*": ".*", "?": "."}
-    body = "".join(pieces.get(character) or re.escape(character) for character in text)
-    return re.compile(rf"\A{body}\Z", re.IGNORECASE | re.DOTALL)
-
-
-def sample_of(text: str) -> str:
-    """A text that a pattern with `*` and `?` matches; empty for a regular expression, of which nobody knows."""
-    return "" if text.startswith("~") else text.replace("*", "").replace("?", "x")
-
-
 class Condition(Struct, frozen=True):
     """One `when`: for each field named, any of its patterns has to be found."""
 
-    patterns: dict[str, tuple[re.Pattern[str], ...]]
+    patterns: dict[str, tuple[Pattern, ...]]
 
     def holds(self, focus: Focus) -> bool:
         """Whether this focus meets every field."""
         return all(
-            any(pattern.search(getattr(focus, name)) for pattern in patterns)
-            for name, patterns in self.patterns.items()
+            any(pattern.fits(getattr(focus, name)) for pattern in patterns) for name, patterns in self.patterns.items()
         )
 
 
-class Level(Struct, frozen=True):
+class Level:
     """The bindings of one profile or layer alone. `controls` maps a control's address to its cells: a control that
     stands here is owned whole, also in the directions that it does not mention. A chord, and a key that sends its code
-    several times, are controls of their own."""
+    several times, are controls of their own.
 
-    name: str
-    controls: dict[str, tuple[Cell, ...]]
+    `cells` are all cells by address; `chords` those that a cell is a member of; `bursts` what several presses of a key
+    at once mean; `diagonals` the directions between two others, by the stick or hat."""
+
+    __slots__ = ("bursts", "cells", "chords", "controls", "diagonals", "name")
+
+    def __init__(self, name: str, controls: dict[str, tuple[Cell, ...]]) -> None:
+        self.name = name
+        self.controls = controls
+        self.cells: dict[str, Cell] = {cell.address: cell for cells in controls.values() for cell in cells}
+        self.chords: dict[str, list[Cell]] = {}
+        self.bursts: dict[str, dict[int, Cell]] = {}
+        self.diagonals: dict[str, list[str]] = {}
+        for control, cells in controls.items():
+            for cell in cells:
+                for member in cell.members:
+                    self.chords.setdefault(member, []).append(cell)
+                if cell.repeats is not None or "-x" in control:
+                    of = cell.repeats or burst_of(control)
+                    if of is not None:
+                        self.bursts.setdefault(of[0], {})[of[1]] = cell
+                direction = cell.address[len(control) + 1 :]
+                if "-" in direction and not cell.members:
+                    self.diagonals.setdefault(control, []).append(direction)
 
     def cell(self, address: str) -> Cell | None:
         """The cell of that address, where this level alone has it."""
-        cells = self.controls.get(control_of(address), ())
-        return next((cell for cell in cells if cell.address == address), None)
-
-
-Table = dict[str, Cell]
-"""Cell address to what it does. An owned cell without a binding stands in it with no gestures."""
-
-
-class Tables(Struct, frozen=True):
-    """All that is in force together, laid flat: what each cell does, and what of it needs more than a look-up.
-
-    `instant` are the keys of buttons that do nothing but hold them; `chords` maps a cell to the chords that it is a
-    member of, `bursts` one to the cells for several presses at once, `touches` one to its own touch, which is silent
-    while it is pressed; `diagonals` are the sticks and hats of which a direction between two others is bound."""
-
-    table: Table
-    instant: dict[str, tuple[str, ...]]
-    chords: dict[str, tuple[Cell, ...]]
-    bursts: dict[str, dict[int, Cell]]
-    diagonals: frozenset[str]
-    touches: dict[str, str]
+        return self.cells.get(address)
 
 
 class Layer(Struct, frozen=True):
@@ -245,19 +234,12 @@ class Layer(Struct, frozen=True):
 
 
 class Profile(Struct, frozen=True):
-    """A profile ready to be put in force: its conditions, its levels from base to itself, its layers, and its tables
-    while no layer is on."""
+    """A profile ready to be put in force: its conditions, its levels from base to itself, and its layers."""
 
     name: str
     conditions: tuple[Condition, ...]
     levels: tuple[Level, ...]
     layers: dict[str, Layer]
-    tables: Tables
-
-    @property
-    def table(self) -> Table:
-        """What each cell does while no layer is on."""
-        return self.tables.table
 
     def fits(self, focus: Focus) -> int:
         """How many conditions this focus meets (a larger number is a closer fit); 0 if the profile does not apply."""
@@ -299,102 +281,6 @@ class Plan(Struct, frozen=True):
         return names[(names.index(name) + step) % len(names)]
 
 
-def compile_profile(
-    name: str,
-    conditions: Iterable[Condition],
-    levels: Iterable[Level],
-    surfaces: Mapping[str, Surface],
-    layers: Mapping[str, Layer] | None = None,
-    watched: frozenset[str] = frozenset(),
-) -> Profile:
-    """A profile from its levels, lowest first. `watched` cells are those that a layer's `while` names."""
-    levels = tuple(levels)
-    return Profile(name, tuple(conditions), levels, dict(layers or {}), lay_out(levels, surfaces, watched))
-
-
-def lay_out(levels: Iterable[Level], surfaces: Mapping[str, Surface], watched: frozenset[str] = frozenset()) -> Tables:
-    """Lays levels over one another, lowest first: the topmost that mentions a control owns all its gestures."""
-    owned: dict[str, tuple[Cell, ...]] = {}
-    for level in levels:
-        owned.update(level.controls)
-    table = {cell.address: cell for cells in owned.values() for cell in cells}
-    return _flat(table, surfaces, watched)
-
-
-def while_paused(tables: Tables, surfaces: Mapping[str, Surface]) -> Tables:
-    """What of these tables still works while Fenko is paused."""
-    return structs.replace(_flat(_pause_controls(tables.table), surfaces, frozenset()), instant={})
-
-
-def _flat(table: Table, surfaces: Mapping[str, Surface], watched: frozenset[str]) -> Tables:
-    chords: dict[str, tuple[Cell, ...]] = {}
-    bursts: dict[str, dict[int, Cell]] = {}
-    diagonals: set[str] = set()
-    touches: dict[str, str] = {}
-    for address, cell in table.items():
-        name, _, rest = address.partition(".")
-        surface = surfaces[name]
-        control, _, direction = rest.partition(".")
-        # Most controls are none of what follows; their names say so.
-        if ("-" not in rest and control not in surface.names and not cell.members) or not any(cell.gestures()):
-            continue
-        for member in cell.members:
-            chords[member] = (*chords.get(member, ()), cell)
-        burst = burst_of(surface.kernel_name(control) or control)
-        if burst is not None:
-            bursts.setdefault(f"{name}.{surface.own_name(burst[0])}", {})[burst[1]] = cell
-        shape = surface.shape(control)
-        if shape is not None and direction in shape.diagonals:
-            diagonals.add(f"{name}.{control}")
-        if control.endswith("-touch"):
-            touched = f"{name}.{control.removesuffix('-touch')}"
-            touches |= {touched: address, f"{touched}-press": address}
-    slow = {*chords, *bursts, *touches, *watched}
-    instant = {
-        address: keys
-        for address, cell in table.items()
-        if address not in slow and (keys := _instant_keys(cell, surfaces))
-    }
-    return Tables(table, instant, chords, bursts, frozenset(diagonals), touches)
-
-
-def mirrored_keys(phrase: Phrase) -> tuple[str, ...] | None:
-    """The keys of an action that is nothing but keys, which a press holds down until its release."""
-    step = phrase.steps[0]
-    if len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is None:
-        return step.keys
-    return None
-
-
-def _instant_keys(cell: Cell, surfaces: Mapping[str, Surface]) -> tuple[str, ...] | None:
-    """The keys of a button that does nothing but hold them down; None for any other cell.
-
-    Only plain buttons: an axis passes its own press and release points before it presses a cell."""
-    if cell.press is None or cell.waits or cell.members or cell.press.others or cell.press.group:
-        return None
-    name, _, control = cell.address.partition(".")
-    surface = surfaces[name]
-    shape = surface.shape(control)
-    if shape is None or shape.axes or shape.turns or surface.debounce:
-        return None
-    keys = mirrored_keys(cell.press.phrase)
-    return None if keys is None or any(" " in key for key in keys) else keys
-
-
-def _pause_controls(table: Table) -> Table:
-    """What still works while paused: the gestures that pause, so that they can start Fenko again."""
-
-    def pauses(binding: Binding) -> bool:
-        return any(isinstance(step, Pause) for phrase in binding.phrases for step in phrase.steps)
-
-    kept: Table = {}
-    for address, cell in table.items():
-        gestures = {gesture: binding for gesture, binding in cell.gestures() if pauses(binding)}
-        if gestures:
-            kept[address] = Cell(cell.address, cell.profile, timing=cell.timing, members=cell.members, **gestures)
-    return kept
-
-
 def unrolled(phrase: Phrase, stroke: float) -> tuple[Step, ...]:
     """The steps of a phrase with each stroke as a step of its own, and the waits between those of `every`."""
     return tuple(_unrolled(phrase, stroke))
@@ -411,12 +297,6 @@ def _unrolled(phrase: Phrase, stroke: float) -> Iterator[Step]:
                     yield Wait(step.every - stroke)
         else:
             yield step
-
-
-def repeats_while_held(phrase: Phrase) -> bool:
-    """Whether the action goes on as long as the control is held: keys with `every`, and nothing else."""
-    step = phrase.steps[0]
-    return len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is not None
 
 
 Report = Callable[[float, str, str, str, Binding | None], None]

@@ -8,9 +8,6 @@ from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.plan import Plan, Report
 
-LONGEST_WAIT = 3600.0
-"""How long pending gestures and actions may take after the last change, in seconds."""
-
 
 def rehearse(
     plan: Plan,
@@ -30,8 +27,7 @@ def rehearse(
             yield effects
         if progress is not None and number % 5000 == 0:
             progress(5000)
-    last = t
-    while engine.comes_to_rest and engine.deadline <= last + LONGEST_WAIT:
+    while engine.under_way:
         t = engine.deadline
         yield engine.advance(t)
     yield engine.release_all(t)

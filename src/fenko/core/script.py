@@ -46,7 +46,6 @@ FAR = 0.7
 """How far `.half` is pushed: past half the way, short of all of it."""
 _BRIEF = 0.03  # s; how long a tap is, at least
 _FAST = 0.003  # s; between the detents of a fast turn
-_LONGEST = 3600.0  # s; how long a step waits for what it has set off
 _TOKEN = re.compile(r'\s*("(?:[^"\\]|\\.)*"|\S+)')
 _MOST_TURNS = 999
 
@@ -215,8 +214,7 @@ class Performance:
 
     def settle(self) -> None:
         """Lets pass whatever time is needed until all that ends by itself has ended."""
-        end = self.t + _LONGEST
-        while self.engine.comes_to_rest and self.engine.deadline <= end:
+        while self.engine.under_way:
             self.t = self.engine.deadline
             self.effects += self.engine.advance(self.t)
 

@@ -88,7 +88,12 @@ class BindingReader:
                     # Said like this elsewhere, and good wherever it stands.
                     self.phrases.append((path, plain.phrase))
                     self.places[scope.name, address, "press"] = path
-                    controls[address] = (Cell(address, scope.name, plain, timing=times, members=members),)
+                    controls[address] = (
+                        Cell(
+                            address, scope.name, plain, timing=times, members=members,
+                            repeats=surface.repeated(address.partition(".")[2]),
+                        ),
+                    )  # fmt: skip
                     continue
                 reader = _ControlReader(self, scope, surface, address, members)
                 controls[address] = reader.control(path, shape, value)
@@ -327,7 +332,8 @@ class _ControlReader:
                 else:
                     self._unknown_gesture(sub, gesture, shape, (*known, *(THRESHOLDS if analogue else ())))
         timing = self._reader.timing(self._surface.name, *self._scope.timing, times)
-        yield Cell(address, self._scope.name, timing=timing, members=self._members, **gestures)
+        repeats = self._surface.repeated(self._address.partition(".")[2])
+        yield Cell(address, self._scope.name, timing=timing, members=self._members, repeats=repeats, **gestures)
 
     def _gesture(self, path: Path, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
         held = gesture in _HELD_GESTURES and not self._turns()

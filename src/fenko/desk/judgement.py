@@ -11,6 +11,7 @@ from msgspec import Struct
 from fenko.core.controls import shape_of
 from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
+from fenko.core.patterns import sample_of
 from fenko.core.phrase import Keys, Layer, Lift, Nothing, Pause, Phrase, Press, Profile, Step, Tap, Toggle
 from fenko.core.plan import (
     BASE,
@@ -20,11 +21,9 @@ from fenko.core.plan import (
     Focus,
     Level,
     control_of,
-    lay_out,
-    mirrored_keys,
-    sample_of,
 )
 from fenko.core.plan import Profile as Profiled
+from fenko.core.stack import mirrored_keys, stack_of
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.desk.locate import Path
@@ -237,7 +236,7 @@ class _Judge:
             profile = self._plan.profiles.get(name)
             if profile is None:
                 continue
-            steps = (step for cell in profile.table.values() for step in _all_steps(cell))
+            steps = (step for cell in stack_of(self._plan, profile.name).table().values() for step in _all_steps(cell))
             if not any(isinstance(step, Profile) and step.name != name for step in steps):
                 self._note(
                     "profiles without a way back", path,
@@ -250,7 +249,7 @@ class _Judge:
         for profile in self._plan.profiles.values():
             below = (level.cell(address) for level in profile.levels for address in self._pausing)
             lost = [cell for cell in below if cell is not None and _pauses(cell)]
-            in_force = map(profile.table.get, self._pausing)
+            in_force = map(stack_of(self._plan, profile.name).cell, self._pausing)
             if not lost or any(cell is not None and _pauses(cell) for cell in in_force):
                 continue
             control = control_of(lost[0].address)
@@ -307,8 +306,8 @@ class _Judge:
                     )  # fmt: skip
 
     def _way_out(self, profile: Profiled, name: str, openers: list[tuple[Cell, str, Layer]]) -> None:
-        tables = lay_out((*profile.levels, *profile.layers[name].levels), self._plan.surfaces)
-        for step in (step for cell in tables.table.values() for step in _all_steps(cell)):
+        stack = stack_of(self._plan, profile.name, name)
+        for step in (step for cell in stack.table().values() for step in _all_steps(cell)):
             if (
                 isinstance(step, Pause)
                 or (isinstance(step, Profile) and step.name != profile.name)
@@ -488,13 +487,14 @@ class _Judge:
             shortcuts = list_of(self._desk, profile)
             if shortcuts is None:
                 continue
+            table = stack_of(self._plan, profile.name).table()
             single = [
                 (cell.address, step.keys)
-                for cell in profile.table.values()
+                for cell in table.values()
                 for _, binding in cell.gestures()
                 if len(binding.phrase.steps) == 1 and isinstance(step := binding.phrase.steps[0], Keys)
             ]
-            for cell in profile.table.values():
+            for cell in table.values():
                 for gesture, binding in cell.gestures():
                     if gesture in ("press", "hold"):
                         self._held(shortcuts, cell, gesture, binding, single)
@@ -549,7 +549,7 @@ def list_of(desk: Desk, profile: Profiled) -> ShortcutList | None:
             continue
         for condition in profile.conditions:
             patterns = condition.patterns.get("app", ())
-            if any(pattern.search(text) for pattern in patterns for text in app.samples):
+            if any(pattern.fits(text) for pattern in patterns for text in app.samples):
                 return app.shortcuts
     return None
 

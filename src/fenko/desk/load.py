@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path as FilePath
 from typing import Any
@@ -11,7 +10,8 @@ from typing import Any
 from msgspec import Struct
 
 from fenko.core.controls import KINDS, names_another
-from fenko.core.descriptions import Description
+from fenko.core.descriptions import Description, burst_of
+from fenko.core.patterns import BadPattern, Pattern, compile_pattern, sample_of
 from fenko.core.phrase import LAYER_MODES, PROFILE_WORDS, Phrase
 from fenko.core.plan import (
     BASE,
@@ -23,9 +23,6 @@ from fenko.core.plan import (
     Profile,
     Surface,
     Timing,
-    compile_pattern,
-    compile_profile,
-    sample_of,
 )
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader, Scope, read_time, read_times
@@ -51,7 +48,7 @@ class App(Struct, frozen=True):
     """A program that the desk works with: the patterns of its app id, and its shortcut list if it has one."""
 
     name: str
-    patterns: tuple[re.Pattern[str], ...]
+    patterns: tuple[Pattern, ...]
     samples: tuple[str, ...]
     """App ids that fit."""
     shortcuts: ShortcutList | None = None
@@ -173,14 +170,14 @@ def _texts(value: Any) -> list[str]:
     return [text for text in (value if isinstance(value, list) else [value]) if isinstance(text, str)]
 
 
-def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[re.Pattern[str]]:
+def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[Pattern]:
     """The patterns that these texts write; a faulty one is noted."""
     for text in texts:
         try:
             if isinstance(text, str):
                 yield compile_pattern(text)
-        except (re.error, RecursionError, OverflowError) as why:
-            sources.add(path, f"`{text}` is not a regular expression: {why}")
+        except BadPattern as why:
+            sources.add(path, f"`{text}` is not a regular expression that Fenko can use: {why}")
     if not texts:
         sources.add(path, "an empty list never matches")
 
@@ -241,7 +238,8 @@ def _check_names(
     seen = {own: kernel for own, kernel in described.names.items() if kernel not in names} if described else {}
     for kernel, own in names.items():
         path = ("surface", surface, "names", kernel)
-        if kernel not in known:
+        burst = burst_of(kernel)
+        if (burst[0] if burst else kernel) not in known:
             sources.add(path, f"a {kind} has no control `{kernel}`", at_key=True, nearest=nearest(kernel, known))
         if not isinstance(own, str):
             continue
@@ -290,9 +288,7 @@ def _profiles(
         held for own in stacked.values() for layer in own.values() for held in layer.held if "." in held
     )
     compiled = {
-        name: compile_profile(
-            name, conditions.get(name, ()), [levels[link] for link in chains[name]], surfaces, stacked[name], watched
-        )
+        name: Profile(name, conditions.get(name, ()), tuple(levels[link] for link in chains[name]), stacked[name])
         for name in levels
     }
     return compiled, watched
@@ -371,7 +367,7 @@ def _conditions(sources: Sources, profile: str, entry: Any) -> Iterator[Conditio
             continue
         if not one:
             sources.add(path, "`when` without a condition never holds", expected=", ".join(When.__struct_fields__))
-        patterns: dict[str, tuple[re.Pattern[str], ...]] = {}
+        patterns: dict[str, tuple[Pattern, ...]] = {}
         for field, value in one.items():
             texts = value if isinstance(value, list) else [value]
             patterns[field] = tuple(_patterns(sources, (*path, field), texts))

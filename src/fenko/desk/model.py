@@ -103,6 +103,15 @@ class TimingFile(File):
 class DeskTimingFile(TimingFile):
     """Times that hold for the whole desk."""
 
+    gap: (
+        Annotated[
+            TimeText,
+            Meta(
+                description="From a key's release to the soonest moment at which it goes down again. 0ms to 50ms. Default: 2ms."
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
     settle: (
         Annotated[
             TimeText,
@@ -119,6 +128,7 @@ TIMING_RANGES: dict[str, tuple[float, float]] = {
     "burst": (0.005, 0.5),
     "fast": (0.005, 1.0),
     "stroke": (0.001, 1.0),
+    "gap": (0.0, 0.05),
     "settle": (0.0, 2.0),
 }
 """Seconds, both ends included."""

@@ -9,6 +9,7 @@ from msgspec import Struct
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import BUTTON, Command, Keys, Phrase, Tap, Toggle
 from fenko.core.plan import Binding, Cell
+from fenko.core.stack import stack_of
 from fenko.desk.judgement import list_of
 from fenko.desk.load import Desk
 from fenko.desk.shortcuts import Shortcut, ShortcutList
@@ -30,7 +31,7 @@ def _bindings(desk: Desk, shortcuts: ShortcutList) -> Iterator[tuple[Cell, str, 
         if list_of(desk, profile) is not shortcuts:
             continue
         layers = [level for layer in profile.layers.values() for level in layer.levels]
-        tables = [profile.table, *({cell.address: cell for cells in level.controls.values() for cell in cells} for level in layers)]  # fmt: skip
+        tables = [stack_of(desk.plan, profile.name).table(), *({cell.address: cell for cells in level.controls.values() for cell in cells} for level in layers)]  # fmt: skip
         for table in tables:
             for cell in table.values():
                 for gesture, binding in cell.gestures():

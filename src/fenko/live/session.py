@@ -219,7 +219,7 @@ class Session:
         self._end_of_take()
 
     def _end_of_take(self) -> None:
-        if self._plays and self._take_at == len(self._take) and not self.engine.comes_to_rest:
+        if self._plays and self._take_at == len(self._take) and not self.engine.under_way:
             self.loop.stop()
 
     # --- Focus ---

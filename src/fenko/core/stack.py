@@ -1,0 +1,166 @@
+"""Levels laid over one another: the topmost that mentions a control owns all its gestures.
+
+Nothing is laid out beforehand. What a cell does is looked up when it is first asked for, and kept: so the cost of a
+change of layers does not grow with the desk, and neither does that of an event.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from msgspec import structs
+
+from fenko.core.phrase import Keys, Pause, Phrase
+from fenko.core.plan import Binding, Cell, Level, Plan, Surface, control_of
+
+TOUCH = "-touch"
+
+
+class Stack:
+    """All that is in force together: levels, lowest first. While `paused` only what pauses works, and does just that.
+    `watched` are the cells that a layer's `while` names."""
+
+    def __init__(
+        self,
+        levels: Iterable[Level],
+        surfaces: Mapping[str, Surface],
+        watched: frozenset[str] = frozenset(),
+        paused: bool = False,
+    ) -> None:
+        self.levels = tuple(levels)
+        self._from_top = self.levels[::-1]
+        self._surfaces = surfaces
+        self._watched = watched
+        self._paused = paused
+        self._cells: dict[str, Cell | None] = {}
+        self._chords: dict[str, tuple[Cell, ...]] = {}
+        self._bursts: dict[str, dict[int, Cell]] = {}
+        self._diagonals: dict[str, dict[str, Cell]] = {}
+        self.instant: dict[str, tuple[str, ...]] = {}
+        """The keys of those buttons, of all that have been asked for, that do nothing but hold them."""
+
+    def cell(self, address: str) -> Cell | None:
+        """What a cell does; None where nothing is bound and no level owns its control."""
+        try:
+            return self._cells[address]
+        except KeyError:
+            pass
+        found = self._owned(address)
+        self._cells[address] = found
+        if found is not None and not self._paused and (keys := self._instant_keys(found)):
+            self.instant[address] = keys
+        return found
+
+    def bound(self, address: str) -> Cell | None:
+        """The cell, if it does anything."""
+        cell = self.cell(address)
+        return cell if cell is not None and any(cell.gestures()) else None
+
+    def _owned(self, address: str) -> Cell | None:
+        control = control_of(address)
+        for level in self._from_top:
+            if control in level.controls:
+                cell = level.cells.get(address)
+                return _pausing(cell) if self._paused else cell
+        return None
+
+    def chords(self, member: str) -> tuple[Cell, ...]:
+        """The chords that a cell is a member of."""
+        found = self._chords.get(member)
+        if found is None:
+            addresses = dict.fromkeys(one.address for level in self.levels for one in level.chords.get(member, ()))
+            found = tuple(cell for address in addresses if (cell := self.bound(address)) is not None)
+            self._chords[member] = found
+        return found
+
+    def bursts(self, address: str) -> dict[int, Cell]:
+        """What several presses of a key at once mean, by their number."""
+        found = self._bursts.get(address)
+        if found is None:
+            several = {number: one for level in self.levels for number, one in level.bursts.get(address, {}).items()}
+            found = {number: cell for number, one in several.items() if (cell := self.bound(one.address)) is not None}
+            self._bursts[address] = found
+        return found
+
+    def diagonals(self, control: str) -> dict[str, Cell]:
+        """The directions between two others that are bound on a stick or hat."""
+        found = self._diagonals.get(control)
+        if found is None:
+            owner = next((level for level in self._from_top if control in level.controls), None)
+            names = owner.diagonals.get(control, ()) if owner is not None else ()
+            found = {name: cell for name in names if (cell := self.bound(f"{control}.{name}")) is not None}
+            self._diagonals[control] = found
+        return found
+
+    def touch(self, address: str) -> str | None:
+        """The cell for a touch of this control, if it is bound; it is silent while the control is pressed."""
+        touch = f"{address.removesuffix('-press')}{TOUCH}"
+        return touch if self.bound(touch) is not None else None
+
+    def table(self) -> dict[str, Cell]:
+        """Every cell that a level owns, also those without a binding."""
+        controls: dict[str, Level] = {}
+        for level in self.levels:
+            controls.update(dict.fromkeys(level.controls, level))
+        return {cell.address: cell for control, level in controls.items() for cell in level.controls[control]}
+
+    def _instant_keys(self, cell: Cell) -> tuple[str, ...] | None:
+        """The keys of a button that does nothing but hold them down; None for any other cell.
+
+        Only plain buttons: an axis passes its own press and release points before it presses a cell."""
+        address = cell.address
+        if cell.press is None or cell.waits or cell.members or cell.press.others or cell.press.group:
+            return None
+        name, _, control = address.partition(".")
+        shape = self._surfaces[name].shape(control)
+        if shape is None or shape.axes or shape.turns or self._surfaces[name].debounce:
+            return None
+        if address in self._watched or address.endswith(TOUCH):
+            return None
+        keys = mirrored_keys(cell.press.phrase)
+        if keys is None or any(" " in key for key in keys):
+            return None
+        return None if self.chords(address) or self.bursts(address) or self.touch(address) else keys
+
+
+def stack_of(plan: Plan, profile: str, *layers: str) -> Stack:
+    """What is in force in a profile while these layers of it are on, the newest last."""
+    found = plan.profiles[profile]
+    above = (level for name in layers for level in found.layers[name].levels)
+    return Stack((*found.levels, *above), plan.surfaces, plan.watched)
+
+
+def mirrored_keys(phrase: Phrase) -> tuple[str, ...] | None:
+    """The keys of an action that is nothing but keys, which a press holds down until its release."""
+    step = phrase.steps[0]
+    if len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is None:
+        return step.keys
+    return None
+
+
+def repeats_while_held(phrase: Phrase) -> bool:
+    """Whether the action goes on as long as the control is held: keys with `every`, and nothing else."""
+    step = phrase.steps[0]
+    return len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is not None
+
+
+_RESUMES = Phrase((Pause(),))
+
+
+def _pausing(cell: Cell | None) -> Cell | None:
+    """What of a cell works while Fenko is paused: gestures that pause, and of those nothing but that."""
+    if cell is None:
+        return None
+    gestures = {
+        gesture: structs.replace(binding, phrase=_RESUMES, others=(), states=(), group=None)
+        for gesture, binding in cell.gestures()
+        if pauses(binding)
+    }
+    if not gestures:
+        return None
+    return Cell(cell.address, cell.profile, timing=cell.timing, members=cell.members, repeats=cell.repeats, **gestures)
+
+
+def pauses(binding: Binding) -> bool:
+    """Whether a binding stops Fenko, and starts it again."""
+    return any(isinstance(step, Pause) for phrase in binding.phrases for step in phrase.steps)
