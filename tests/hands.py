@@ -215,6 +215,7 @@ class Witness:
 
     def __init__(self) -> None:
         self.down: set[Any] = set()
+        self.up_at: dict[Any, float] = {}
         self.t = 0.0
 
     def see(self, effects: Iterable[Effect]) -> None:
@@ -224,7 +225,11 @@ class Witness:
             self.t = t
             if act == "down":
                 assert (out, values[0]) not in self.down, f"{values[0]} went down twice"
+                assert t >= round(self.up_at.get((out, values[0]), -1.0) + 0.002, 6), (
+                    f"{values[0]} went down again at once"
+                )
                 self.down.add((out, values[0]))
             elif act == "up":
                 assert (out, values[0]) in self.down, f"{values[0]} came up without having been down"
                 self.down.remove((out, values[0]))
+                self.up_at[out, values[0]] = t

@@ -32,7 +32,7 @@ from hands import SURFACES, Witness, at_rest, performances, plans
 HOLD, STROKE, GAP = 0.2, 0.01, 0.002
 
 
-def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
+def plan(timing: dict[str, float] | None = None, **profiles: dict[str, str | dict[str, str]]) -> Plan:
     """A plan from phrases: profile=cells, each app's profile named like the app."""
     levels = {}
     for name, cells in {BASE: {}, **profiles}.items():
@@ -41,7 +41,11 @@ def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
             gestures = {"press": what} if isinstance(what, str) else what
             bindings: dict[str, Any] = {gesture: Binding(parse_phrase(phrase)) for gesture, phrase in gestures.items()}
             surface, control, *_ = address.split(".")
-            members = tuple(f"{surface}.{one}" for one in control.split("+")) if "+" in control else ()
+            members = (
+                tuple(f"{surface}.{one.replace('hat-', 'hat.')}" for one in control.split("+"))
+                if "+" in control
+                else ()
+            )
             whole = f"{surface}.{control}"
             controls[whole] = (*controls.get(whole, ()), Cell(address, name, members=members, **bindings))
         levels[name] = Level(name, controls)
@@ -50,7 +54,7 @@ def plan(**profiles: dict[str, str | dict[str, str]]) -> Plan:
         conditions = [] if name == BASE else [Condition({"app": (compile_pattern(name),)})]
         chain = [levels[BASE]] if name == BASE else [levels[BASE], level]
         compiled[name] = Profile(name, tuple(conditions), tuple(chain), {})
-    return Plan(SURFACES, compiled, Timing(hold=HOLD, stroke=STROKE))
+    return Plan(SURFACES, compiled, Timing(**{"hold": HOLD, "stroke": STROKE, **(timing or {})}))
 
 
 def play(desk: Plan, *changes: Change) -> list[Effect]:

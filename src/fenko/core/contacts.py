@@ -166,6 +166,7 @@ class Contacts:
             # And it goes in the same moment too; what is left of the two was probably not meant.
             self._follow(t, control, push, [], t, inf)
             push.since = t
+            push.waiting.order = self._agenda.number()
             self._wait(t, control, push, leaving=True)
             return
         if control not in self._undecided:
@@ -193,8 +194,9 @@ class Contacts:
         return [(push.waiting.order, control) for control, push in self._undecided.items()]
 
     def decide(self, t: float, control: str) -> None:
-        """Takes a push for what it is so far."""
-        self._believe(t, control)
+        """Takes a push for what it is so far, if that is not known yet."""
+        if control in self._undecided:
+            self._believe(t, control)
 
     def _follow(self, t: float, control: str, push: Push, pushed: list[str], since: float, order: float) -> None:
         """Presses the cells that these directions mean, and lets the others go."""

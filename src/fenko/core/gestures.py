@@ -40,7 +40,7 @@ class _Pressed:
 
 
 class _Count:
-    """Taps in a row that could still become more."""
+    """Taps of a cell in a row that could still become more."""
 
     __slots__ = ("cell", "count", "waiting")
 
@@ -112,12 +112,14 @@ class Gestures:
         self._watched = watched
         self._report = report
         self._presses: dict[str, _Pressed] = {}
-        # Counts and bursts by their cell, gatherings by their surface; the oldest first.
+        # Bursts by their cell, counts by theirs with a word before it, gatherings by their surface.
         self._undecided: dict[str, _Undecided] = {}
         # A cell that is pressed in place of others: each of these, to it.
         self._instead: dict[str, str] = {}
         self._detents: dict[str, Detents] = {}
         self._turned_at: dict[str, float] = {}
+        # Counts how often everything under way was forgotten; what sees it change stops where it is.
+        self._forgotten = 0
 
     @property
     def waits(self) -> bool:
@@ -166,10 +168,10 @@ class Gestures:
     def _begin(self, t: float, address: str, since: float, order: float) -> None:
         """A press has come; it may have to wait until it is known what it is."""
         self.settle_others(t, address, order)
-        stack = self._situation.stack
-        touch = stack.touch(address)
+        touch = self._situation.stack.touch(address)
         if touch is not None and touch in self.down:
             self._end_press(t, touch)
+        stack = self._situation.stack
         cell = stack.cell(address)
         chords = stack.chords(address)
         if chords:
@@ -212,10 +214,11 @@ class Gestures:
                 return True
             own = stack.chords(address)
             return any(chord in own for chord in one.fitting(address))
-        if key != address:
-            return _stem(key) == _stem(address)
+        where = one.cell.address if isinstance(one, _Count) else key
+        if where != address:
+            return _stem(where) == _stem(address)
         if isinstance(one, _Count):
-            return stack.cell(address) is one.cell
+            return stack.cell(address) == one.cell
         return stack.bursts(address) == one.cells
 
     def _settle(self, t: float, key: str) -> None:
@@ -257,9 +260,9 @@ class Gestures:
     def _settle_gathering(self, t: float, surface: str, gathering: _Gathering) -> None:
         """What was pressed at once is a chord, or begins with one, or is each on its own."""
         self._drop(surface)
-        order = list(gathering.pressed)
+        order, before = list(gathering.pressed), self._forgotten
         chords = {frozenset(chord.members): chord for chord in gathering.chords}
-        while order:
+        while order and self._forgotten == before:
             first = next(
                 (chords[found] for n in range(len(order), 1, -1) if (found := frozenset(order[:n])) in chords), None
             )
@@ -287,6 +290,7 @@ class Gestures:
     def _settle_burst(self, t: float, address: str, burst: _Burst) -> None:
         """So many presses came from one key; or they were presses of their own."""
         self._drop(address)
+        before = self._forgotten
         several = burst.cells.get(len(burst.since))
         if several is not None:
             self._instead[address] = several.address
@@ -295,6 +299,8 @@ class Gestures:
             for since, until in zip(burst.since[:-1], burst.until, strict=False):
                 self._press(t, address, burst.cell, since)
                 self._let_go(t, address, until)
+                if self._forgotten != before:
+                    return
             self._press(t, address, burst.cell, burst.since[-1])
         if not burst.down:
             self._let_go(t, self._instead.pop(address, address), burst.until[-1])
@@ -308,10 +314,10 @@ class Gestures:
             return
         press: _Pressed | None = None
         if cell.waits:
-            before = self._undecided.get(address)
+            before = self._undecided.get(_taps(address))
             count = 1
-            if isinstance(before, _Count) and before.cell is cell:
-                self._drop(address)
+            if isinstance(before, _Count) and before.cell == cell:
+                self._drop(_taps(address))
                 count = before.count + 1
             entry = self._agenda.entry(partial(self._reach_hold, address=address))
             press = self._presses[address] = _Pressed(cell, after(since, self._times(cell).hold), count, entry)
@@ -350,15 +356,16 @@ class Gestures:
         press = self._presses.pop(address, None)
         if press is None:
             return
-        cell = press.cell
+        cell, before = press.cell, self._forgotten
         if not press.decided:
             self._decide(press)
             if press.count < cell.presses_counted:
-                count = _Count(cell, press.count, self._entry(address))
-                self._keep(address, count, after(t, self._times(cell).double))
+                key = _taps(address)
+                count = _Count(cell, press.count, self._entry(key))
+                self._keep(key, count, after(t, self._times(cell).double))
             else:
                 self._tapped(t, cell, press.count)
-        if cell.release is not None:
+        if cell.release is not None and self._forgotten == before:
             self._runs.start(t, cell, "release", cell.release, held=False)
 
     def _end_press(self, t: float, address: str) -> None:
@@ -368,17 +375,19 @@ class Gestures:
             self._decide(press)
         self._let_go(t, address)
 
-    def _settle_count(self, t: float, address: str, count: _Count) -> None:
+    def _settle_count(self, t: float, key: str, count: _Count) -> None:
         """So many taps in a row, and no more."""
-        self._drop(address)
+        self._drop(key)
         self._tapped(t, count.cell, count.count)
 
     def _tapped(self, t: float, cell: Cell, count: int) -> None:
         if count == 2 and cell.double is not None:
             self._runs.start(t, cell, "double", cell.double, held=False)
         elif cell.tap is not None:
+            before = self._forgotten
             for _ in range(count):
-                self._runs.start(t, cell, "tap", cell.tap, held=False)
+                if self._forgotten == before:
+                    self._runs.start(t, cell, "tap", cell.tap, held=False)
 
     def _hand_on(self, t: float, address: str) -> None:
         """Sends on what no binding wants, on surfaces that Fenko has taken over for itself."""
@@ -419,6 +428,7 @@ class Gestures:
 
     def clear(self) -> None:
         """Forgets every gesture under way. What hands still hold is known, and silent."""
+        self._forgotten += 1
         for key in list(self._undecided):
             self._drop(key)
         for press in self._presses.values():
@@ -437,9 +447,12 @@ class Gestures:
         for key, one in list(self._undecided.items()):
             if self._undecided.get(key) is not one:
                 continue
-            if key.startswith(within) and (isinstance(one, _Count) or (isinstance(one, _Burst) and not one.down)):
+            where = one.cell.address if isinstance(one, _Count) else key
+            if where != surface and not where.startswith(within):
+                continue
+            if isinstance(one, _Count) or (isinstance(one, _Burst) and not one.down):
                 self._settle(t, key)
-            elif key == surface or key.startswith(within):
+            else:
                 self._drop(key)
         self.down = {address for address in self.down if not address.startswith(within)}
         self._instead = {cell: other for cell, other in self._instead.items() if not cell.startswith(within)}
@@ -450,6 +463,10 @@ class Gestures:
         for dial in [dial for dial in self._detents if dial.startswith(within)]:
             del self._detents[dial]
         self._situation.watch(t, self.down)
+
+
+def _taps(address: str) -> str:
+    return f"taps {address}"
 
 
 def _stem(address: str) -> str:

@@ -146,20 +146,18 @@ class Runs:
 
     def _join(self, t: float, run: Run) -> None:
         """A run goes to the end of its lane, and hurries who is there."""
-        run.waiting = self._agenda.entry(partial(self._resume, run=run), repeats=run.loops)
+        run.waiting = self._agenda.entry(partial(self._drive, name=run.lane), repeats=run.loops)
         run.holder = f"action {run.waiting.order}"  # no cell is called so
         self._of.setdefault(run.cell, []).append(run)
         lane = self._lanes.setdefault(run.lane, deque())
         if lane:
-            lane[-1].hurried = True
+            lane[-1].hurried = lane[0].hurried = True
             lane.append(run)
-            first = lane[0]
-            first.hurried = True
-            if first.striking:
-                self._resume(t, first)
+            if lane[0].striking:
+                self._drive(t, run.lane)
         else:
             lane.append(run)
-            self._resume(t, run)
+            self._drive(t, run.lane)
 
     def hold(self, t: float, cell: str, keys: tuple[str, ...]) -> None:
         """Keys are down until the cell is let go."""
@@ -225,8 +223,16 @@ class Runs:
 
     # --- From step to step ---
 
+    def _drive(self, t: float, name: str) -> None:
+        """Goes on with the first run of a lane; when it is through, with the next."""
+        while lane := self._lanes.get(name):
+            first = lane[0]
+            self._resume(t, first)
+            if not first.ended:
+                return
+
     def _resume(self, t: float, run: Run) -> None:
-        """Goes on with a run until it has to wait or is through; then the next of its lane starts."""
+        """Goes on with a run until it has to wait or is through."""
         self._agenda.set(run.waiting, inf)
         run.striking = False
         if self._stroking is run:
@@ -250,7 +256,7 @@ class Runs:
         self._end(t, run)
 
     def _end(self, t: float, run: Run) -> None:
-        """A run is through, or nobody holds it any longer; the next of its lane starts."""
+        """A run is through, or nobody holds it any longer."""
         run.ended = True
         self._agenda.set(run.waiting, inf)
         if self._stroking is run:
@@ -261,13 +267,9 @@ class Runs:
         if not mine:
             del self._of[run.cell]
         lane = self._lanes[run.lane]
-        was_first = lane[0] is run
         lane.remove(run)
         if not lane:
             del self._lanes[run.lane]
-        elif was_first:
-            # Not from within: a thousand that wait for one another would go as deep.
-            self._agenda.set(lane[0].waiting, t)
 
     def _wanted(self, step: _Doing) -> tuple[str, ...]:
         """The keys that a step wants to go down."""
