@@ -286,6 +286,9 @@ class Model:
             together = next(
                 (one for one in self.undecided if one.sort == "together" and one.where == address.split(".")[0]), None
             )
+            if together and not self.fitting(together, [address]):
+                self.decide(t, together)
+                together = None
             if not together:
                 window = max(self.time(group, "chord") for group in groups)
                 together = self.wait("together", address.split(".")[0], max(t, later(since, window)), choices=groups)

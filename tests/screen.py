@@ -100,6 +100,30 @@ class Screen:
         connection.disconnect()
         return [8 * byte + bit for byte, bits in enumerate(keys) for bit in range(8) if bits >> bit & 1]
 
+    def lock_group(self, group: int) -> None:
+        """Puts a layout group in force, as a person's own switching does."""
+        import xcffib.xkb
+        import xcffib.xproto
+
+        connection = xcffib.connect(self.display)
+        keyboard = connection(xcffib.xkb.key)
+        keyboard.UseExtension(1, 0).reply()
+        keyboard.LatchLockState(0x100, 0, 0, True, group, 0, False, 0, is_checked=True).check()
+        connection.disconnect()
+
+    def press(self, *codes: int) -> None:
+        """Strikes keys by their codes, as a keyboard does: whatever group is in force stays so."""
+        import xcffib.xproto
+        import xcffib.xtest
+
+        connection = xcffib.connect(self.display)
+        keyboard = connection(xcffib.xtest.key)
+        for code in codes:
+            for kind in (2, 3):
+                keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
+        connection.core.GetInputFocus().reply()
+        connection.disconnect()
+
     def stop(self) -> None:
         """Ends the server hard, as a crash would."""
         self.server.kill()

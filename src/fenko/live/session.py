@@ -17,7 +17,7 @@ from fenko.live.registry import DeskRegistry
 from fenko.live.returning import Returning
 from fenko.live.surfaces import Surfaces
 from fenko.live.wiring import Output
-from fenko.outputs.keys import OutputError
+from fenko.outputs.keys import KeyOutput, OutputError
 from fenko.outputs.x11 import X11Output
 from fenko.system.xserver import DisplayError, display_name, on_wayland, open_display
 
@@ -66,6 +66,7 @@ class Session:
         self._settle_timer = loop.timer(self._settle)
         self._take_timer = loop.timer(self._play_on)
         self._engine_timer = loop.timer(self._advance)
+        self._output_timer = loop.timer(self._output_goes_on)
 
     # --- Wiring ---
 
@@ -133,6 +134,8 @@ class Session:
 
     def listen_to_output(self) -> None:
         """Lets the X11 output hear of changed layouts, and notice when its display goes away."""
+        if isinstance(self._output, KeyOutput):
+            self._output.wake = self._output_timer.set
         if isinstance(self._output, X11Output):
             self.loop.add(self._output.fd, self._output_readable)
 
@@ -185,6 +188,15 @@ class Session:
         if self.engine.profile is not self._profile or self.engine.paused != self._paused:
             self._state_changed()
 
+    def _output_goes_on(self, now: float) -> None:
+        """What had to wait can be sent now, or some of it."""
+        if isinstance(self._output, KeyOutput):
+            try:
+                self._output.go_on(now)
+            except DisplayError:
+                self._lose_display()
+        self._end_of_take()
+
     def _pass_motion(self, raw: bytes) -> None:
         if self._output is not None:
             try:
@@ -219,8 +231,10 @@ class Session:
         self._end_of_take()
 
     def _end_of_take(self) -> None:
-        if self._plays and self._take_at == len(self._take) and not self.engine.under_way:
-            self.loop.stop()
+        if self._plays and self._take_at == len(self._take) and self._settling is None:
+            waits = isinstance(self._output, KeyOutput) and self._output.busy
+            if not waits and not self.engine.under_way:
+                self.loop.stop()
 
     # --- Focus ---
 
@@ -236,6 +250,7 @@ class Session:
         if focus == self.engine.focus:
             self._settling = None  # it only flickered
             self._settle_timer.set(inf)
+            self._end_of_take()
         elif focus != self._settling:
             if self._settling is None:
                 self._settle_timer.set(time.monotonic() + self._desk.plan.timing.settle)
@@ -246,6 +261,7 @@ class Session:
         self._settle_timer.set(inf)
         if focus is not None:
             self.feed([(now, FOCUS, focus)])
+        self._end_of_take()
 
     # --- Displays that go and come back ---
 
@@ -269,6 +285,7 @@ class Session:
         self._close_keyboard()
         if isinstance(self._output, X11Output):
             self.loop.remove(self._output.fd)
+            self._output_timer.set(inf)
             self._output.close()
             self._output = None
         self._settling = None
@@ -299,7 +316,9 @@ class Session:
         """Lifts everything, gives the devices back and closes the output."""
         try:
             effects = self.engine.release_all(time.monotonic())
-            if effects and self._output is not None:
+            if self._output is not None:
+                if isinstance(self._output, KeyOutput) and (lost := self._output.give_up()):
+                    self._say(lost)
                 self._output.send(effects)
         except DisplayError:
             pass  # nothing can be down on a display that is gone

@@ -7,6 +7,7 @@ the process ends.
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from math import trunc
 from typing import Protocol
@@ -14,7 +15,7 @@ from typing import Protocol
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS
 from fenko.core.remedies import uinput_denied, uinput_missing
-from fenko.outputs.keys import KeyOutput, OutputError
+from fenko.outputs.keys import KeyOutput, OutputError, Typing
 from fenko.outputs.layout import Layout
 from fenko.system.kernel import EVENT, KEY, OWN_PHYS, REL
 from fenko.system.person import group_member
@@ -103,8 +104,9 @@ class KernelOutput(KeyOutput):
 
     def _release(self, code: int) -> None:
         self._keys += self._up_events[code]
+        self._released[code] = time.monotonic()
 
-    def _type(self, text: str) -> None:
+    def _type(self, text: str) -> Typing:
         for character in text:
             codes = self._layout.typed(character)
             if codes is None:
@@ -112,10 +114,7 @@ class KernelOutput(KeyOutput):
                     character, f"`{character}` cannot be typed by {self.name} with layout {self._layout.name}"
                 )
                 continue
-            for code in codes:
-                self._press(code)
-            for code in reversed(codes):
-                self._release(code)
+            yield codes
 
     def pass_motion(self, raw: bytes) -> None:
         os.write(self._pointer_fd, raw)

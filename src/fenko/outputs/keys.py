@@ -1,15 +1,25 @@
-"""What every output of keys and pointer shares: it counts key codes, so that a Shift that two keys need stays down."""
+"""What every output of keys and pointer shares: it counts key codes, so that a Shift that two keys need stays down; keeps a
+key up for a moment before it goes down again; and types texts piece by piece without ever waiting."""
 
 from __future__ import annotations
 
+import time
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
 from math import trunc
 
 from fenko.core.changes import Effect
 from fenko.core.keys import format_key
 from fenko.core.remedies import Remedy
 from fenko.system.kernel import EVENT, REL
+
+GAP = 0.002
+"""Seconds from a key's release to its next press, at least. Programs that are told of both in the same millisecond take it
+for the keyboard's own repeating (X11's time stamps are whole milliseconds)."""
+
+Typing = Iterator[tuple[int, ...] | float]
+"""A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""
 
 
 class OutputError(Exception):
@@ -21,25 +31,41 @@ class OutputError(Exception):
 
 
 class KeyOutput(ABC):
-    """Sends keys and pointer moves somewhere. `warn` is told, once each, of keys that cannot be made there."""
+    """Sends keys and pointer moves somewhere. `warn` is told, once each, of keys that cannot be made there.
+
+    What cannot be sent yet waits in a queue, and everything behind it with it; `wake` is then called with the time
+    (monotonic seconds) at which `go_on` has to be."""
 
     name = "none"
 
     def __init__(self, warn: Callable[[str], None]) -> None:
+        self.wake: Callable[[float], None] = lambda due: None
         self._warn = warn
         self._warned: set[str] = set()
         self._down: dict[int, int] = {}
         self._made: dict[str, tuple[int, ...]] = {}
         self._rest = [0.0, 0.0]  # parts of pixels that have not been moved yet
         self._known: dict[str, tuple[int, ...]] = {}  # what `_codes` will say again, where that is certain
+        self._released: dict[int, float] = {}
+        self._queue: deque[Effect] = deque()
+        self._typing: Typing | None = None
+        self._stroke: tuple[int, ...] | None = None
+
+    @property
+    def busy(self) -> bool:
+        """Whether something waits to be sent."""
+        return bool(self._queue) or self._typing is not None
 
     def send(self, effects: Sequence[Effect]) -> None:
         """Sends effects in order; those of other outputs are left alone.
 
         Raises DisplayError when an output's display has gone."""
+        if self._queue or self._typing is not None:
+            self._queue.extend(effects)
+            return
         # This is on the way of every event, so keys are counted here and not in functions of their own.
         down, made = self._down, self._made
-        for effect in effects:
+        for number, effect in enumerate(effects):
             out, act = effect[1], effect[2]
             if out != "keys":
                 if out == "pointer":
@@ -50,6 +76,11 @@ class KeyOutput(ABC):
                 if codes is None:
                     self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
                     continue
+                if codes[-1] in self._released and not down.get(codes[-1]) and (wait := self._early(codes[-1])):
+                    self._queue.extend(effects[number:])
+                    self._flush()
+                    self.wake(time.monotonic() + wait)
+                    return
                 made[key] = codes
                 for code in codes:
                     count = down.get(code, 0)
@@ -65,8 +96,59 @@ class KeyOutput(ABC):
                     else:
                         self._release(code)
             else:
-                self._type(effect[3])
+                self._typing = self._type(effect[3])
+                self._queue.extend(effects[number + 1 :])
+                self._go_on()
+                return
         self._flush()
+
+    def go_on(self, now: float) -> None:
+        """Goes on with what waits. Raises DisplayError as `send` does."""
+        self._go_on()
+
+    def _go_on(self) -> None:
+        wait = self._type_on()
+        if wait is not None:
+            self._flush()
+            self.wake(time.monotonic() + wait)
+            return
+        waiting, self._queue = tuple(self._queue), deque()
+        self.send(waiting)
+
+    def _type_on(self) -> float | None:
+        """Types as far as that goes now; returns how long to wait before more, None at the end."""
+        while self._typing is not None:
+            if self._stroke is None:
+                what = next(self._typing, None)
+                if what is None:
+                    self._typing = None
+                    break
+                if isinstance(what, float):
+                    return what
+                self._stroke = what
+            if self._stroke[-1] in self._released and (wait := self._early(self._stroke[-1])):
+                return wait
+            codes, self._stroke = self._stroke, None
+            held = [code for code in codes if not self._down.get(code)]
+            for code in held:
+                self._press(code)
+            for code in reversed(held):
+                self._release(code)
+        return None
+
+    def _early(self, code: int) -> float:
+        """How long this key has to stay up before it may go down again, in seconds."""
+        wait = self._released[code] + GAP - time.monotonic()
+        if wait > 0:
+            return wait
+        del self._released[code]
+        return 0.0
+
+    def give_up(self) -> str | None:
+        """Forgets what waits to be sent, and lets go of nothing; says what is lost, if a text is cut off."""
+        typing, self._typing, self._stroke = self._typing, None, None
+        self._queue.clear()
+        return "a text was cut off before its end" if typing is not None else None
 
     def _point(self, effect: Effect) -> None:
         match effect[2]:
@@ -104,10 +186,12 @@ class KeyOutput(ABC):
     def _press(self, code: int) -> None: ...
 
     @abstractmethod
-    def _release(self, code: int) -> None: ...
+    def _release(self, code: int) -> None:
+        """Lifts a key; one that may be pressed too early afterwards is noted in `_released`."""
 
     @abstractmethod
-    def _type(self, text: str) -> None: ...
+    def _type(self, text: str) -> Typing:
+        """Types a text."""
 
     @abstractmethod
     def _move(self, dx: int, dy: int) -> None: ...

@@ -11,13 +11,16 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Generator, Sequence
+from math import inf
 from typing import Any
 
 from fenko.core.axes import Detents
-from fenko.core.keys import key_code
-from fenko.outputs.keys import KeyOutput, OutputError
+from fenko.core.keys import MODIFIERS, key_code
+from fenko.outputs.keys import GAP, KeyOutput, OutputError, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
+from fenko.outputs.reading import Read, Reader
+from fenko.outputs.xkeymap import Keymap, Lending, Slot
 from fenko.system import xkb
 from fenko.system.xkb import X_KEYCODE_OFFSET
 from fenko.system.xserver import Display, DisplayError, NoWindow, open_display
@@ -26,10 +29,22 @@ _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 
 _RELATIVE = 1
 _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "back": 8, "forward": 9, "task": 10}
 _SCROLL_UP, _SCROLL_DOWN, _SCROLL_LEFT, _SCROLL_RIGHT = 4, 5, 6, 7
-_LEVEL3 = 0xFE03  # ISO_Level3_Shift
 _CAPS_LOCK_MASK = 2
-_FREE_KEY_SETTLES = 0.150
-"""Seconds that programs get to notice what was typed with a free key code before it is given another symbol."""
+_CARDINAL = 6
+_DELAY = round(GAP * 1000)
+_QUIET = 2.0
+"""Seconds without a lent character after which what was lent is given back."""
+_LOOK_EVERY = 0.02
+"""Seconds between two looks at a program that has not read its keys yet."""
+_PATIENCE = 10.0
+"""Seconds after which it is believed that it never will."""
+_LAST_PATIENCE = 2.0
+"""Seconds that a program has at the end to read what was typed."""
+_LETTING_GO = 0.150
+"""Seconds that programs get at the end to notice what was typed with a lent key code before it is taken back."""
+_SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
+"""Modifiers with which a letter is a shortcut, and no text."""
+_MODIFIER_CODES = frozenset(code for key in MODIFIERS if (code := key_code(key)) is not None)
 
 BUTTONS_AT = 256
 """Where the ledger's bytes for pointer buttons begin; those for key codes stand before."""
@@ -37,53 +52,6 @@ LENT_AT = 288
 """Where its bytes for key codes that were lent to other symbols begin."""
 LEDGER_SIZE = LENT_AT + 256
 Ledger = bytearray | memoryview
-
-
-class _Keymap:
-    """The server's keyboard mapping as it is now: which key codes make which character, per layout group."""
-
-    def __init__(self, display: Display, lent: dict[str, int]) -> None:
-        setup = display.connection.get_setup()
-        self.first: int = setup.min_keycode
-        count = setup.max_keycode - self.first + 1
-        reply = display.ask(display.connection.core.GetKeyboardMapping, self.first, count)
-        self.width: int = reply.keysyms_per_keycode
-        symbols = list(reply.keysyms)
-        self.rows = [symbols[at : at + self.width] for at in range(0, len(symbols), self.width)]
-        # Somebody else may have set the whole mapping anew; what was lent then is lent no longer.
-        for character, keycode in list(lent.items()):
-            if self.rows[keycode - self.first][0] != xkb.keysym_of(character):
-                del lent[character]
-            else:
-                self.rows[keycode - self.first] = []
-        self.free = [self.first + number for number, row in enumerate(self.rows) if not any(row)]
-        self.groups = self._groups()
-
-    def _groups(self) -> list[dict[str, tuple[int, ...]]]:
-        level3 = next(
-            (self.first + number - X_KEYCODE_OFFSET for number, row in enumerate(self.rows) if _LEVEL3 in row), None
-        )
-        # The core protocol lists levels 1 and 2 of both groups, then levels 3 and 4 of both.
-        groups = [self._group(columns, level3) for columns in ((0, 1, 4, 5), (2, 3, 6, 7))]
-        return groups[:1] if groups[1] == groups[0] or not groups[1] else groups
-
-    def _group(self, columns: tuple[int, ...], level3: int | None) -> dict[str, tuple[int, ...]]:
-        table: dict[str, tuple[int, ...]] = {}
-        for level, column in enumerate(columns):
-            held = xkb.LEVELS[level]
-            if column >= self.width or (level >= 2 and level3 is None):
-                break
-            held = tuple(level3 if code == xkb.RIGHT_ALT and level3 else code for code in held)
-            for number, row in enumerate(self.rows):
-                code = self.first + number - X_KEYCODE_OFFSET
-                character = None if code in xkb.KEYPAD or not row else xkb.character_of(row[column])
-                if character is not None:
-                    table.setdefault(character, (*held, code))
-        # A layout whose second level is left empty writes capitals on level 1 with Shift.
-        for character, codes in list(table.items()):
-            if len(codes) == 1 and character.upper() != character and len(character.upper()) == 1:
-                table.setdefault(character.upper(), (xkb.LEFT_SHIFT, *codes))
-        return table
 
 
 class X11Output(KeyOutput):
@@ -95,111 +63,236 @@ class X11Output(KeyOutput):
         super().__init__(warn)
         self._ledger: Ledger = bytearray(LEDGER_SIZE) if ledger is None else ledger
         self._display, self._xtest = _connect()
-        self._keymap: _Keymap | None = None
-        self._lent: dict[str, int] = {}
+        self._keymap: Keymap | None = None
+        self._lending: Lending | None = None
+        self._lent: dict[str, Slot] = {}
+        self._put: dict[int, list[int]] = {}
+        # The windows that were sent what stands in lent slots, and may not have read it yet.
+        self._given_to: dict[int, None] = {}
+        self._readers: list[Reader] = []
+        self._quiet_at = inf
         self._scrolled = (Detents(), Detents())
+        # Releases are counted in batches, and the server says how many it has dealt with.
+        self._own = self._own_window()
+        self._batch = 1
+        self._released_in: dict[int, int] = {}
+        self._known_batch = 0
+        self._known_at = 0.0
+        self._lifted = False
 
     @property
     def fd(self) -> int:
         """Becomes readable when the server has something to say; then call `listen`."""
         return self._display.fd
 
-    def listen(self) -> None:
-        """Takes note of a changed layout. Raises DisplayError when the server is gone."""
-        for event in self._display.events():
-            if isinstance(event, self._display.x.MappingNotifyEvent):
-                self._keymap = None
+    def _own_window(self) -> int:
+        """A window that nobody sees, for what the server is to tell of what it has done so far."""
+        display, x = self._display, self._display.x
+        window: int = display.connection.generate_id()
+        display.tell(
+            display.connection.core.CreateWindow, 0, window, display.root, -1, -1, 1, 1, 0, x.WindowClass.InputOnly, 0,
+            x.CW.EventMask, [x.EventMask.PropertyChange],
+        )  # fmt: skip
+        self._mark = display.atom("FENKO_SO_FAR")
+        return window
 
-    def _fake(self, kind: int, detail: int, x: int = 0, y: int = 0) -> None:
-        self._display.tell(self._xtest.FakeInput, kind, detail, 0, 0, x, y, 0)
+    def listen(self) -> None:
+        """Takes note of a changed layout, and of what the server has done. Raises DisplayError when the server is gone."""
+        x = self._display.x
+        for event in self._display.events():
+            if isinstance(event, x.MappingNotifyEvent):
+                self._keymap = None
+            elif isinstance(event, x.PropertyNotifyEvent):
+                if event.window == self._own:
+                    self._known_batch += 1
+                    self._known_at = time.monotonic()
+            else:
+                for reader in self._readers:
+                    reader.heard(event)
+
+    def _fake(self, kind: int, detail: int, x: int = 0, y: int = 0, delay: int = 0) -> None:
+        self._display.tell(self._xtest.FakeInput, kind, detail, delay, 0, x, y, 0)
 
     def _press(self, code: int) -> None:
         keycode = code + X_KEYCODE_OFFSET
         self._ledger[keycode] = 1
-        self._fake(_KEY_PRESS, keycode)
+        self._fake(_KEY_PRESS, keycode, delay=self._delay(code))
 
     def _release(self, code: int) -> None:
         keycode = code + X_KEYCODE_OFFSET
         self._fake(_KEY_RELEASE, keycode)
         self._ledger[keycode] = 0
+        self._released_in[code] = self._batch
+        self._lifted = True
+
+    def _delay(self, code: int) -> int:
+        """The milliseconds that the server has to let pass before it presses a key: none, but for one of which it is not
+        known that it has been up for long enough. The server waits, and we do not: however late it is itself, the two
+        never come in one millisecond."""
+        batch = self._released_in.pop(code, 0)
+        if not batch or code in _MODIFIER_CODES:
+            return 0
+        if batch <= self._known_batch and time.monotonic() - self._known_at >= GAP:
+            return 0
+        return _DELAY
 
     def _codes(self, key: str) -> tuple[int, ...] | None:
         if len(key) > 1:
             code = key_code(key)
             return (code,) if code is not None and code + X_KEYCODE_OFFSET <= 255 else None
-        return self._character(key) or self._lend([key]).get(key)
+        keymap = self._mapping()
+        group = self._group()
+        codes = keymap.groups[group].get(key)
+        if codes is None and not _SHORTCUT.isdisjoint(self._made):
+            # Programs look for a shortcut where its letter is, not for a key that has nothing but the letter.
+            codes = keymap.shortcut(group, key)
+        return codes or self._lend([key]).get(key)
 
-    def _mapping(self) -> _Keymap:
+    def _mapping(self) -> Keymap:
         self.listen()  # events that came while the server was asked are announced by nothing else
         if self._keymap is None:
-            self._keymap = _Keymap(self._display, self._lent)
+            self._keymap = Keymap(self._display, self._put)
+            self._lent = {character: slot for character, slot in self._lent.items() if slot[0] in self._put}
         return self._keymap
 
-    def _character(self, character: str) -> tuple[int, ...] | None:
-        """The codes that make a character in the layout and group in force."""
+    def _group(self) -> int:
+        """The layout group in force, of those that the layout has."""
         groups = self._mapping().groups
-        group = (self._state() >> 13) & 3 if len(groups) > 1 else 0
-        return groups[min(group, len(groups) - 1)].get(character)
+        return min((self._state() >> 13) & 3, len(groups) - 1) if len(groups) > 1 else 0
 
     def _state(self) -> int:
         """The modifiers and the layout group in force, as the core protocol packs them."""
         mask: int = self._display.ask(self._display.connection.core.QueryPointer, self._display.root).mask
         return mask
 
+    # --- Characters that the layout lacks ---
+
     def _lend(self, characters: list[str]) -> dict[str, tuple[int, ...]]:
-        """Puts characters that the layout lacks on free key codes; says which codes make them now."""
+        """Puts characters that the layout lacks into free slots, as far as there are any of which nobody can have anything
+        left to read; says which codes make them now."""
+        keymap = self._mapping()
+        if self._lending is None:
+            self._lending = Lending(self._display)
         wanted = [character for character in dict.fromkeys(characters) if character not in self._lent]
-        free = [keycode for keycode in self._mapping().free if keycode not in self._lent.values()]
-        if len(wanted) > len(free):
-            # Programs may not have read yet what was typed with key codes that now change hands.
-            self._flush()
-            time.sleep(_FREE_KEY_SETTLES)
-            held = {code + X_KEYCODE_OFFSET for code in self._down}
-            for character, keycode in list(self._lent.items()):
-                if character not in characters and keycode not in held:
-                    free.append(self._lent.pop(character))
-        for character, keycode in zip(wanted, free, strict=False):
-            self._lent[character] = keycode
+        taken = set(self._lent.values())
+        levels = self._lending.levels if keymap.level3 is not None else 2
+        free = [slot for slot in keymap.free if slot not in taken and slot[1] < levels]
+        for character, (keycode, level) in zip(wanted, free, strict=False):
+            self._lent[character] = keycode, level
+            known = {at for _, at in (slot for slot in self._lent.values() if slot[0] == keycode)}
+            before = self._put.get(keycode, [0, 0, 0, 0])
+            self._put[keycode] = [symbol if at in known else 0 for at, symbol in enumerate(before)]
+            self._put[keycode][level] = xkb.keysym_of(character)
+        changed = {self._lent[character][0] for character in wanted if character in self._lent}
+        for keycode in sorted(changed):
             self._ledger[LENT_AT + keycode] = 1
-            symbol = xkb.keysym_of(character)
-            self._display.tell(self._display.connection.core.ChangeKeyboardMapping, 1, keycode, 2, [symbol, symbol])
-        if wanted:
-            self._state()  # a round trip: programs hear of the new mapping before they hear of the key
-        codes = {
-            character: self._lent[character] - X_KEYCODE_OFFSET for character in characters if character in self._lent
+            self._lending.put(keycode, self._put[keycode])
+        if changed:
+            self._lending.remind()
+        self._given_to[self._front()] = None
+        self._quiet_at = time.monotonic() + _QUIET
+        self.wake(self._quiet_at)
+        return {
+            character: keymap.codes_of(self._lent[character]) for character in characters if character in self._lent
         }
-        return {character: (code,) for character, code in codes.items()}
 
-    def _type(self, text: str) -> None:
+    def _type(self, text: str) -> Typing:
+        keymap = self._mapping()
+        table = keymap.groups[self._group()]
+        made = [CONTROL_CHARACTERS.get(character) or table.get(character) for character in text]
+        window = self._front()
+        at = 0
+        while at < len(text):
+            missing = _missing(text, made, at)
+            codes = self._lend(missing) if missing else {}
+            end = next((n for n in range(at, len(text)) if made[n] is None and text[n] not in codes), len(text))
+            if end > at:
+                yield from self._stretch([made[n] or codes[text[n]] for n in range(at, end)])
+                at = end
+                continue
+            # Every slot has something that a program may still have to read; the rest waits until it has.
+            if not (yield from self._until_read(text[at:])):
+                return
+            if self._front() != window:
+                self._warn(f"not typed, for another window came in front: {_shown(text[at:])}")
+                return
+
+    def _stretch(self, strokes: list[tuple[int, ...]]) -> Typing:
+        """Types keys as they are, whatever Caps Lock would make of them."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
-        pending: list[tuple[str, tuple[int, ...] | None]] = []
-        for character in text:
-            codes = CONTROL_CHARACTERS.get(character) or self._character(character)
-            if codes and capitals and character.isalpha():
-                shifted = codes[0] == xkb.LEFT_SHIFT
-                codes = codes[1:] if shifted else (xkb.LEFT_SHIFT, *codes)
-            pending.append((character, codes))
-        room = max(1, len(self._mapping().free))
-        while pending:
-            lent: dict[str, None] = {}
-            end = 0
-            while end < len(pending) and (pending[end][1] or pending[end][0] in lent or len(lent) < room):
-                if not pending[end][1]:
-                    lent[pending[end][0]] = None
-                end += 1
-            made = self._lend(list(lent)) if lent else {}
-            for character, codes in pending[:end]:
-                self._stroke(character, codes or made.get(character))
-            pending = pending[end:]
+        if capitals and self._lending is None:
+            self._lending = Lending(self._display)
+        if capitals and self._lending is not None:
+            self._lending.caps_lock(False)
+        yield from strokes
+        if capitals and self._lending is not None:
+            self._lending.caps_lock(True)
 
-    def _stroke(self, character: str, codes: tuple[int, ...] | None) -> None:
-        if codes is None:
-            self._warn_once(character, f"`{character}` cannot be typed: {self.name} has no free key left")
+    def _until_read(self, rest: str) -> Generator[float, None, bool]:
+        """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
+        self._ask_readers()
+        end = time.monotonic() + _PATIENCE
+        while (read := self._all_read()) is Read.NO and time.monotonic() < end:
+            yield _LOOK_EVERY
+        if read is Read.NO:
+            self._warn(f"not typed, for the program does not read its keys: {_shown(rest)}")
+            return False
+        if read is Read.PERHAPS:
+            self._warn(
+                f"the program runs elsewhere, so nobody knows whether it was quick enough for all of this: {_shown(rest)}"
+            )
+        self._forget_lent()
+        return True
+
+    def _ask_readers(self) -> None:
+        """Begins to ask every window whether it has read everything so far."""
+        self._flush()
+        self._display.select(self._display.root, self._display.x.EventMask.SubstructureNotify)
+        self._readers = [Reader(self._display, window) for window in self._given_to if window]
+
+    def _all_read(self) -> Read:
+        """What is known of all windows together."""
+        self.listen()
+        found = {reader.look() for reader in self._readers}
+        return next((read for read in (Read.NO, Read.PERHAPS) if read in found), Read.YES)
+
+    def _forget_lent(self) -> None:
+        """What was lent has been read; its slots can have other characters. What is held down keeps its own."""
+        self._readers = []
+        self._given_to.clear()
+        self._display.select(self._display.root, 0)
+        held = {code + X_KEYCODE_OFFSET for code in self._down}
+        self._lent = {character: slot for character, slot in self._lent.items() if slot[0] in held}
+
+    def _front(self) -> int:
+        """The window that has the keyboard; 0 if none has."""
+        window: int = self._display.ask(self._display.connection.core.GetInputFocus).focus
+        return window if window > 1 else 0
+
+    def go_on(self, now: float) -> None:
+        super().go_on(now)
+        if not self.busy and self._put and now >= self._quiet_at:
+            self._give_back()
+        elif self._quiet_at < inf and not self.busy:
+            self.wake(self._quiet_at)
+
+    def _give_back(self) -> None:
+        """Takes lent characters back when nothing has been typed for a while, and all of it has been read."""
+        if not self._readers:
+            self._ask_readers()
+        if self._all_read() is Read.NO:
+            self.wake(time.monotonic() + _QUIET)
             return
-        for code in codes:
-            self._press(code)
-        for code in reversed(codes):
-            self._release(code)
+        self._quiet_at = inf
+        self._forget_lent()
+        assert self._lending is not None
+        kept = {keycode for keycode, _ in self._lent.values()}
+        for keycode in [keycode for keycode in self._put if keycode not in kept]:
+            del self._put[keycode]
+            self._lending.put(keycode, [])
+            self._ledger[LENT_AT + keycode] = 0
+        self._lending.remind()
+        self._flush()
 
     def _move(self, dx: int, dy: int) -> None:
         self._fake(_MOTION, _RELATIVE, *(max(-32768, min(32767, pixels)) for pixels in (dx, dy)))
@@ -222,12 +315,36 @@ class X11Output(KeyOutput):
             self._ledger[BUTTONS_AT + number] = 0
 
     def _flush(self) -> None:
+        if self._lifted:
+            # An event comes back once the server has dealt with everything up to here.
+            self._lifted = False
+            self._batch += 1
+            self._display.tell(
+                self._display.connection.core.ChangeProperty, 0, self._own, self._mark, _CARDINAL, 8, 1, b"."
+            )
         self._display.flush()
 
     def close(self) -> None:
         with contextlib.suppress(DisplayError):  # with the server gone nothing is down any more
+            if self._put:
+                self._ask_readers()
+                end = time.monotonic() + _LAST_PATIENCE
+                while self._all_read() is Read.NO and time.monotonic() < end:
+                    time.sleep(_LOOK_EVERY)
             lift(self._display, self._ledger)
         self._display.close()
+
+
+def _missing(text: str, made: Sequence[tuple[int, ...] | None], start: int) -> list[str]:
+    """The characters from there on that the layout cannot make."""
+    return list(
+        dict.fromkeys(character for character, codes in zip(text[start:], made[start:], strict=True) if codes is None)
+    )
+
+
+def _shown(text: str) -> str:
+    """A text in a message, if it is long only its beginning."""
+    return f'"{text[:40]}…"' if len(text) > 40 else f'"{text}"'
 
 
 def _connect() -> tuple[Display, Any]:
@@ -265,9 +382,10 @@ def lift(display: Display, ledger: Ledger) -> None:
     lent = [keycode for keycode in range(256) if ledger[LENT_AT + keycode]]
     if lent:
         display.ask(core.QueryPointer, display.root)
-        time.sleep(_FREE_KEY_SETTLES)
+        time.sleep(_LETTING_GO)
         for keycode in lent:
             display.tell(core.ChangeKeyboardMapping, 1, keycode, 1, [0])
+        Lending(display).remind()
     # A round trip: everything has arrived before the connection closes.
     display.ask(core.QueryPointer, display.root)
     for at in range(LEDGER_SIZE):

@@ -6,6 +6,7 @@ import contextlib
 import importlib
 import os
 import re
+import struct
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -136,6 +137,12 @@ class Display:
     def select(self, window: int, mask: int) -> None:
         """Asks for events of a window; no matter if it has just gone."""
         self.tell(self.connection.core.ChangeWindowAttributes, window, self.x.CW.EventMask, [mask])
+        self.flush()
+
+    def message(self, window: int, kind: str, *words: int) -> None:
+        """Sends a window a message of the sort that window managers send."""
+        raw = struct.pack("=BB2xII5I", 33, 32, window, self.atom(kind), *words, *[0] * (5 - len(words)))
+        self.tell(self.connection.core.SendEvent, False, window, 0, raw)
         self.flush()
 
     def flush(self) -> None:

@@ -1,0 +1,180 @@
+"""Real programs of several toolkits, as a person uses them: nothing that is sent is lost, doubled or another character."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from screen import Screen, needs_screen, screen
+from support import FENKO, MakeDesk, wait_for
+
+PROGRAMS: dict[str, tuple[str, list[str]]] = {
+    "Qt": ("featherpad", ["featherpad", "--standalone", "{file}"]),
+    "GTK": ("mousepad", ["mousepad", "--disable-server", "{file}"]),
+    "Java": ("jedit", ["jedit", "-noserver", "-nosplash", "-norestore", "-settings={folder}/jedit", "{file}"]),
+}
+"""By toolkit: the Debian package and command, and how it is started with a file."""
+
+_PLAIN = "Größe ✓ и ещё ελ 東京 bookkeeper"
+_KANA = "".join(chr(0x3041 + n) for n in range(60))
+_MANY = "".join(chr(0x4E00 + 7 * n) for n in range(170))
+_RULER = "".join(chr(ord("a") + n % 26) for n in range(230))
+DESK = f"""
+[surface.pad]
+kind = "gamepad"
+[surface.dial]
+kind = "dial"
+[profile.base.on.pad]
+south = "b x30"
+east = {json.dumps(f"type {json.dumps(_PLAIN, ensure_ascii=False)}", ensure_ascii=False)}
+north = {json.dumps(f"type {json.dumps(_KANA, ensure_ascii=False)}", ensure_ascii=False)}
+west = {json.dumps(f"type {json.dumps(_MANY, ensure_ascii=False)}", ensure_ascii=False)}
+hat.up = 'type "{_RULER}"'
+hat.down = "ctrl+home"
+hat.left = 'type "|"'
+select = "ctrl+a"
+start = "ctrl+s"
+mode = "delete"
+shoulder-left = "ctrl+z"
+[profile.base.on.dial]
+dial.right = "right"
+"""
+_ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA, "west": _MANY}
+
+
+class Editor:
+    """A program with a file open, and hands on the desk before it."""
+
+    def __init__(self, shown: Screen, folder: Path, desk: Path, toolkit: str) -> None:
+        self.shown = shown
+        self.desk = desk
+        self.folder = folder
+        self.file = folder / "reel.txt"
+        self.file.write_text("")
+        self.log = ""
+        (folder / "jedit").mkdir()
+        (folder / "jedit/properties").write_text("firstTime=false\ntip.show=false\n")  # else its help comes in front
+        command = [part.format(file=self.file, folder=folder) for part in PROGRAMS[toolkit][1]]
+        environment = shown.environment | {
+            "HOME": str(folder),
+            "XDG_CONFIG_HOME": str(folder),
+            "XDG_RUNTIME_DIR": str(folder),
+        }
+        self.process = subprocess.Popen(
+            command,
+            env=environment,
+            cwd=folder,
+            start_new_session=True,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        shown.processes.append(self.process)
+        self.window = wait_for(self._window, f"the window of {command[0]}", 60)
+        shown.raise_window(self.window)
+
+    def _window(self) -> str:
+        """The program's main window, when the window manager has it."""
+        listed = re.findall(r"0x[0-9a-f]+", self.shown.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout)
+        named = [
+            one
+            for one in listed
+            if "reel" in self.shown.ask("xprop", "-id", one, "WM_NAME", "_NET_WM_NAME").stdout.lower()
+        ]
+        return str(int(named[-1], 16)) if named else ""
+
+    def do(self, *events: tuple[str, float], pause: float = 0.02) -> None:
+        """Controls that change, one after the other, on the desk as it runs."""
+        lines = [json.dumps({"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}})]
+        for number, (address, value) in enumerate(events):
+            surface, _, control = address.partition(".")
+            t = round(0.05 + number * pause, 6)
+            lines.append(json.dumps({"t": t, "surface": surface, "control": control, "value": value}))
+        take = self.folder / "hands.jsonl"
+        take.write_text("\n".join(lines))
+        done = subprocess.run(
+            [*FENKO, "run", "--desk", str(self.desk), "--play", str(take)],
+            env=self.shown.environment, capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
+        self.log = done.stderr
+        assert done.returncode == 0, done.stderr
+        assert not self.shown.keys_down()
+
+    def tap(self, *controls: str) -> None:
+        self.do(*(event for control in controls for event in ((f"pad.{control}", 1.0), (f"pad.{control}", 0.0))))
+
+    def saves(self, expected: str) -> None:
+        """Saves until the file says what is expected, and fails with what it says instead."""
+        end = time.monotonic() + 20
+        while time.monotonic() < end:
+            self.tap("start")
+            for _ in range(20):
+                if self.said() == expected:
+                    return
+                time.sleep(0.05)
+        assert self.said() == expected, self.log
+
+    def said(self) -> str:
+        return self.file.read_text(encoding="utf-8", errors="replace").removeprefix("\ufeff").rstrip("\n")
+
+    def empty(self) -> None:
+        self.tap("select", "mode")
+
+
+@pytest.fixture(params=PROGRAMS)
+def editor(request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk) -> Iterator[Editor]:
+    command = PROGRAMS[request.param][0]
+    if shutil.which(command) is None:
+        pytest.skip(f"needs a {request.param} program: apt-get install {command}")
+    with screen() as shown:
+        yield Editor(shown, tmp_path, make_desk(DESK), request.param)
+
+
+@needs_screen
+def test_everything_arrives(editor: Editor) -> None:
+    for control, text in _ROWS.items():
+        editor.tap(control)
+        editor.saves(text)
+        editor.empty()
+    # A dial that is turned as fast as it goes, and one in single detents.
+    editor.do(("pad.hat.y", -1), ("pad.hat.y", 0), ("pad.hat.y", 1), ("pad.hat.y", 0))
+    editor.do(*[("dial.dial", 1.0)] * 100, pause=0.001)
+    editor.do(("dial.dial", 100.0))
+    editor.do(("pad.hat.x", -1), ("pad.hat.x", 0))
+    editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
+
+
+@needs_screen
+def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
+    shown = editor.shown
+    shown.ask("setxkbmap", "us,ru")
+    editor.tap("south")
+    editor.saves(30 * "b")
+    shown.lock_group(1)
+    editor.empty()
+    editor.tap("east")
+    editor.saves(_PLAIN)
+    editor.empty()
+    # What the person types is what it was.
+    shown.press(61, 52)
+    editor.saves(".я")
+
+
+@needs_screen
+def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
+    os.killpg(editor.process.pid, signal.SIGSTOP)
+    goes_on = threading.Timer(2, os.killpg, (editor.process.pid, signal.SIGCONT))
+    goes_on.start()
+    start = time.monotonic()
+    editor.tap("west")
+    assert time.monotonic() - start > 2, "nothing gets another symbol before the program has read the old one"
+    editor.saves(_MANY)
