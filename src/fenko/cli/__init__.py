@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
+import os
+import signal
 import sys
 from collections.abc import Sequence
 
@@ -68,9 +71,45 @@ def cli() -> None:
 
 def main(arguments: Sequence[str] | None = None) -> None:
     """Runs the command line; exit status 0 done, 1 something was found or failed, 2 bad use or a bad desk."""
+    status: str | int | None = 0
     try:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
         cli.main(arguments, prog_name="fenko")
+    except KeyboardInterrupt:
+        status = 1
+    except SystemExit as end:
+        status = end.code
     except BrokenPipeError:
-        # The reader of our output went away; there is nobody left to tell.
-        sys.stderr.close()
-        sys.exit(1)
+        status = _quietly()
+    except OSError as why:
+        status = _cannot_write(why)
+    finally:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        status = _quietly()
+    except (OSError, ValueError) as why:
+        status = _cannot_write(why)
+    sys.exit(status)
+
+
+def _quietly() -> int:
+    """The reader of our output went away; there is nobody left to tell."""
+    _forget_output()
+    return 1
+
+
+def _cannot_write(why: Exception) -> int:
+    """The output takes no more, or something else went wrong of which nobody took care."""
+    _forget_output()
+    with contextlib.suppress(OSError, ValueError):
+        place = f"{why.filename}: " if isinstance(why, OSError) and why.filename else ""
+        sys.stderr.write(f"fenko: {place}{(getattr(why, 'strerror', None) or str(why)).lower()}\n")
+    return 1
+
+
+def _forget_output() -> None:
+    """What could not be written is not tried again at the end."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import tempfile
 import time
 from collections import Counter
 from collections.abc import Iterator
@@ -62,12 +63,20 @@ def command(instant: bool, keep: Path | None) -> None:
 def _keep(folder: Path) -> None:
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         fail(f"{folder} is already there and not empty; nothing was written", 2)
+    draft: Path | None = None
     try:
-        shutil.copytree(DEMO, folder, dirs_exist_ok=True, copy_function=shutil.copyfile)
-        for path in (folder, *folder.rglob("*")):
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        draft = Path(tempfile.mkdtemp(dir=folder.parent, prefix=f".{folder.name}."))
+        shutil.copytree(DEMO, draft, dirs_exist_ok=True, copy_function=shutil.copyfile)
+        for path in (draft, *draft.rglob("*")):
             path.chmod(0o700 if path.is_dir() else 0o600)
+        draft.rename(folder)  # whole or not at all
     except OSError as why:
-        fail(f"{folder} cannot be written: {reason(why)}")
+        if draft is not None:
+            shutil.rmtree(draft, ignore_errors=True)
+        # A failed copy tells of each file; one reason is enough.
+        first = why.args[0][0][2] if isinstance(why, shutil.Error) else reason(why)
+        fail(f"{folder} cannot be written: {first}")
     say(f"The demo's desk is in {folder}. Try:")
     say(f"    fenko check --desk {folder}")
     say(f"    fenko rehearse {folder / 'takes' / _TAKE.name} --desk {folder}")

@@ -12,6 +12,8 @@ import tty
 from collections.abc import Callable, Sequence
 from types import FrameType, TracebackType
 
+from fenko.cli.shared import printed
+
 _ENTER, _LEAVE = "\x1b[?1049h\x1b[?25l\x1b[?7l", "\x1b[?7h\x1b[?25h\x1b[?1049l"
 _HOME, _CLEAR_LINE, _CLEAR_REST = "\x1b[H", "\x1b[K", "\x1b[J"
 
@@ -49,7 +51,7 @@ class FullScreen:
 
     def draw(self, lines: Sequence[str]) -> None:
         """Shows these lines and nothing else."""
-        self._write(_HOME + "\r\n".join(line + _CLEAR_LINE for line in lines) + _CLEAR_REST)
+        self._write(_HOME + "\r\n".join(printed(line) + _CLEAR_LINE for line in lines) + _CLEAR_REST)
 
     def _write(self, text: str) -> None:
         data = text.encode()

@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Callable
 
-from fenko.cli.shared import note
+from fenko.cli.shared import note, printed
 from fenko.live.loop import Loop
 
 
@@ -39,5 +39,5 @@ def note_trouble(line: str) -> None:
 
 def prompt(text: str) -> None:
     """Asks on stderr, where the answer is typed behind it."""
-    sys.stderr.write(text)
+    sys.stderr.write(printed(text))
     sys.stderr.flush()

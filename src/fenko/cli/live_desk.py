@@ -91,7 +91,7 @@ def start(
         session.use_devices(share)
     else:
         session.play(changes)
-    note(f"profile: {session.engine.profile.name}; {desk.name} is running, Ctrl-C ends it")
+    session.announce()
     return session
 
 

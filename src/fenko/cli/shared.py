@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 from collections.abc import Callable, Iterable, Sequence
+from itertools import zip_longest
 from pathlib import Path
+from secrets import token_hex
 from typing import Any, NoReturn, TypeVar
 
 import click
@@ -15,6 +18,7 @@ from fenko.core.words import nearest
 from fenko.desk.descriptions import user_folder
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem, width
+from fenko.system.files import real_path
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -89,24 +93,89 @@ def show_problems(problems: Iterable[Problem], err: bool) -> None:
 def shown_path(path: Path) -> str:
     """A path as a person would type it here: without the folder that they are in."""
     try:
-        return str(path.resolve().relative_to(Path.cwd()))
+        return str(real_path(path).relative_to(Path.cwd()))
     except (ValueError, OSError):
         return str(path)
 
 
+_MARK = f"\x01{token_hex(4)}"
+"""Stands before our own styles until a text is printed. Nobody can write it into a label or a window's title."""
+_CODES = {"bold": "1", "dim": "2", "bright_red": "91", "bright_green": "92", "bright_yellow": "93", "bright_cyan": "96"}
+_HARMFUL = dict.fromkeys((*range(9), *range(11, 32), *range(127, 160), *range(8234, 8239), *range(8294, 8298)), "�")
+"""Characters by which a text could act on a terminal, or show something else than it says."""
+
+
+def printed(text: str) -> str:
+    """A text as it may reach a terminal: our own styles, and nothing else that acts."""
+    first, *rest = text.split(_MARK)
+    parts = [first.translate(_HARMFUL)]
+    for part in rest:
+        code, _, plain = part.partition("m")
+        parts.append(f"\x1b[{code}m{plain.translate(_HARMFUL)}")
+    return "".join(parts)
+
+
+def _visible(text: str) -> int:
+    """How many columns a text takes, without our styles."""
+    first, *rest = text.split(_MARK)
+    return width(first) + sum(width(part.partition("m")[2]) for part in rest)
+
+
+def wrapped(text: str, columns: int) -> list[str]:
+    """A text in lines of at most so many columns, broken between words; later lines are indented like the first."""
+    lines: list[str] = []
+    for line in text.split("\n"):
+        indent = line[: len(line) - len(line.lstrip(" "))]
+        if _visible(line) <= columns or len(indent) >= columns // 2:
+            lines.append(line)
+            continue
+        current = indent
+        for word in line.strip(" ").split(" "):
+            joined = f"{current} {word}" if current.strip(" ") else f"{indent}{word}"
+            if _visible(joined) > columns and current.strip(" "):
+                lines.append(current)
+                joined = f"{indent}{word}"
+            current = joined
+        lines.append(current)
+    return lines
+
+
+def _columns(err: bool) -> int | None:
+    """The columns of the terminal that is written to; None if it is none."""
+    stream = sys.stderr if err else sys.stdout
+    return shutil.get_terminal_size().columns if stream.isatty() else None
+
+
 def say(text: str, err: bool = False) -> None:
     """One line of result, or of message on stderr."""
-    click.echo(text, err=err)
+    click.echo(printed(text), err=err)
+
+
+def say_json(value: Any) -> None:
+    """A value as one line of JSON."""
+    click.echo(_ascii_controls(msgspec.json.encode(value).decode()))
+
+
+def _ascii_controls(text: str) -> str:
+    """JSON in which no character acts on a terminal."""
+    return "".join(f"\\u{ord(one):04x}" if 127 <= ord(one) < 160 else one for one in text)
 
 
 def note(text: str) -> None:
-    """One line of message."""
-    click.echo(text, err=True)
+    """A message, on a terminal broken between words. Lines that are indented deeply are to be copied, and stay whole."""
+    columns = _columns(True)
+    if columns is not None:
+        text = "\n".join(
+            part
+            for line in text.split("\n")
+            for part in ([line] if line.startswith("    ") else wrapped(line, columns))
+        )
+    say(text, err=True)
 
 
 def fail(text: str, status: int = 1) -> NoReturn:
     """Says what went wrong and ends."""
-    click.echo(f"{colour('fenko', 'bright_red', True)}: {text}", err=True)
+    note(f"{colour('fenko', 'bright_red', True)}: {text}")
     sys.exit(status)
 
 
@@ -121,33 +190,48 @@ def fail_unknown(text: str, word: str, known: Iterable[str]) -> NoReturn:
     fail(text + (f"; did you mean `{hint}`?" if hint else ""), 2)
 
 
+def _styled(text: str, style: str, err: bool) -> str:
+    return f"{_MARK}{_CODES[style]}m{text}{_MARK}0m" if _colours(err) else text
+
+
 def colour(text: str, name: str, err: bool = False) -> str:
     """The text in a colour, on a terminal whose owner did not ask for none."""
-    return click.style(text, fg=name) if _colours(err) else text
+    return _styled(text, name, err)
 
 
 def bold(text: str, err: bool = False) -> str:
     """The text in bold, under the same conditions."""
-    return click.style(text, bold=True) if _colours(err) else text
+    return _styled(text, "bold", err)
 
 
 def dim(text: str, err: bool = False) -> str:
     """The text faint, under the same conditions."""
-    return click.style(text, dim=True) if _colours(err) else text
+    return _styled(text, "dim", err)
 
 
 def show_json(value: Any) -> None:
     """A value as indented JSON."""
-    say(msgspec.json.format(msgspec.json.encode(value), indent=2).decode())
+    click.echo(_ascii_controls(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()))
 
 
 def show_table(titles: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
-    """Rows in columns as wide as they need to be."""
-    widths = [max(width(cell) for cell in column) for column in zip(titles, *rows, strict=True)]
+    """Rows in columns as wide as they need to be; on a narrow terminal the widest are broken between words."""
+    widths = [max(_visible(cell) for cell in column) for column in zip(titles, *rows, strict=True)]
+    columns = _columns(False)
+    while columns is not None and sum(widths) + 2 * (len(widths) - 1) > columns and max(widths) > _NARROWEST:
+        widths[widths.index(max(widths))] -= 1
     say(bold(_row(titles, widths)))
     for row in rows:
-        say(_row(row, widths))
+        cells = [wrapped(cell, space) for cell, space in zip(row, widths, strict=True)]
+        for line in zip_longest(*cells, fillvalue=""):
+            say(_row(line, widths))
+
+
+_NARROWEST = 12
+"""Columns below which no column of a table is made narrower."""
 
 
 def _row(cells: Sequence[str], widths: Sequence[int]) -> str:
-    return "  ".join(cell + " " * (space - width(cell)) for cell, space in zip(cells, widths, strict=True)).rstrip()
+    return "  ".join(
+        cell + " " * max(0, space - _visible(cell)) for cell, space in zip(cells, widths, strict=True)
+    ).rstrip()

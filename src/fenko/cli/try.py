@@ -12,10 +12,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-import msgspec
 
 from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
-from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, open_desk, say
+from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, open_desk, say, say_json
 from fenko.cli.timeline import Actions, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
 from fenko.core.changes import Change, Effect, effect_fields
@@ -79,7 +78,7 @@ class Spoken:
         lifted = [format_key(effect[3]) for effect in sent if effect[2] == "up" and self._was_held(effect)]
         self._since.update((effect[3], effect[0]) for effect in sent if effect[2] == "down")
         yield from shown
-        if lifted and not shown:
+        if lifted:
             yield dim(f"lifts {'+'.join(reversed(lifted))}")
         for effect in effects:
             if effect not in sent:
@@ -99,7 +98,7 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
     def show(effects: Sequence[Effect]) -> None:
         if form == "jsonl":
             for t, *rest in effects:
-                say(msgspec.json.encode(effect_fields((t - begun, *rest))).decode())
+                say_json(effect_fields((t - begun, *rest)))
             return
         for moment in actions.moments(effects):
             for line in moment_lines(moment, begun, words):

@@ -13,10 +13,21 @@ from pathlib import Path
 from typing import TypeVar
 
 import click
-import msgspec
 
 from fenko.cli.fullscreen import FullScreen
-from fenko.cli.shared import bold, colour, desk_option, dim, fail, fail_unknown, format_option, note, say, usual_desk
+from fenko.cli.shared import (
+    bold,
+    colour,
+    desk_option,
+    dim,
+    fail,
+    fail_unknown,
+    format_option,
+    note,
+    say,
+    say_json,
+    usual_desk,
+)
 from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
@@ -74,7 +85,11 @@ def command(
             watcher.use_screen(stack)
         loop.run()
     if take_path is not None:
-        note(f"{watcher.recorded} changes are in {take_path}")
+        note(
+            f"{watcher.recorded} changes are in {take_path}"
+            + (", and then it could not be written" if watcher.failed else "")
+        )
+        sys.exit(1 if watcher.failed else 0)
 
 
 class _Watcher:
@@ -91,6 +106,8 @@ class _Watcher:
         self._plan: Plan | None = desk.plan if desk else None
         self._in_front(Focus())
         self._writer: TakeWriter | None = None
+        self.recorded = 0
+        self.failed = False
         self._last_line = "nothing has moved yet"
         self._screen: FullScreen | None = None
         self._timer = loop.timer(self._draw)
@@ -111,11 +128,6 @@ class _Watcher:
         elif not self._kinds:
             self._say("nothing is plugged in that could be watched; plug something in, or press Ctrl-C")
 
-    @property
-    def recorded(self) -> int:
-        """How many changes have been recorded."""
-        return self._writer.count if self._writer is not None else 0
-
     def record(self, path: Path, name: str, text: str | None, stack: ExitStack) -> None:
         """Records everything from now on, until the end of `stack`."""
         try:
@@ -127,7 +139,7 @@ class _Watcher:
         stack.callback(writer.close)
         self._writer = writer
         if self._plan is not None and self._focus != Focus():
-            writer.add((self._start, FOCUS, self._focus))
+            self._record((self._start, FOCUS, self._focus))
 
     def _follow_focus(self, stack: ExitStack) -> None:
         from fenko.focus.x11 import X11Focus
@@ -164,10 +176,20 @@ class _Watcher:
                 self._learn(change[2])
             self._board.see(change)
             if self._writer is not None:
-                self._writer.add(change)
+                self._record(change)
             if not self._full:
                 self._print(change)
         self._redraw_soon()
+
+    def _record(self, change: Change) -> None:
+        assert self._writer is not None
+        try:
+            self._writer.add(change)
+            self.recorded += 1
+        except OSError as why:
+            self._writer = None
+            self.failed = True
+            self._say(f"recording ended here: {reason(why)}")
 
     def _learn(self, name: str) -> None:
         for surface, controls in self._surfaces.present(name):
@@ -177,7 +199,7 @@ class _Watcher:
     def _print(self, change: Change) -> None:
         if self._form == "jsonl":
             raw = self._surfaces.raw(change[1])
-            say(msgspec.json.encode(take_line(change, self._start) | ({"raw": raw} if raw else {})).decode())
+            say_json(take_line(change, self._start) | ({"raw": raw} if raw else {}))
             return
         t, address, value = change
         row = self._board.row(address, t)

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 import click
 import msgspec
 
-from fenko.cli.shared import fail, format_option, note, say, show_json, show_table
+from fenko.cli.shared import fail, format_option, note, say, say_json, show_json, show_table
 from fenko.core.plan import FOCUS_FIELDS, Focus
+from fenko.core.words import shortened
 
 if TYPE_CHECKING:
     from fenko.focus.x11 import X11Focus
@@ -44,7 +45,8 @@ def command(form: str, follow: bool) -> None:
         note("There are no windows.")
         return
     rows = [
-        ("*" if window.front else "", *(getattr(window.focus, name) for name in FOCUS_FIELDS)) for window in windows
+        ("*" if window.front else "", *(shortened(getattr(window.focus, name)) for name in FOCUS_FIELDS))
+        for window in windows
     ]
     show_table(("front", *FOCUS_FIELDS), rows)
     front = next((window.focus for window in windows if window.front), None)
@@ -68,9 +70,9 @@ def _follow(focus: X11Focus, form: str) -> None:
             return
         last.append(current)
         if form == "json":
-            say(msgspec.json.encode(_fields(current)).decode())
+            say_json(_fields(current))
         else:
-            title = f'  # "{current.title}"' if current.title else ""
+            title = f'  # "{shortened(current.title)}"' if current.title else ""
             say(f"{_when(current)}{title}" if any(_fields(current).values()) else "# nothing is in front")
 
     last: list[Focus | None] = [None]

@@ -226,11 +226,17 @@ def _read_text(reader: _Reader, verb: str) -> str:
             if escaped is None:
                 raise PhraseError("after a backslash comes n, t, a quote or a backslash", at - 1, 2)
             character = escaped
-        elif character != "\t" and not character.isprintable():
+        elif character != "\t" and not character.isprintable() and not _joins(character):
             raise PhraseError(f"U+{ord(character):04X} cannot be typed", at, 1)
         characters.append(character)
         at += 1
     raise PhraseError(f"the text has no closing {quote}", start, len(reader.text) - start)
+
+
+def _joins(character: str) -> bool:
+    """Whether a character that shows nothing belongs to what stands around it: joiners of scripts and of emoji, marks of
+    direction, tags of flags."""
+    return character in "\u200c\u200d\u200e\u200f\u2060" or "\U000e0020" <= character <= "\U000e007f"
 
 
 def _write_text(text: str) -> str:

@@ -44,6 +44,14 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
     return found[0] if found else None
 
 
+LONGEST_SHOWN = 60
+
+
+def shortened(text: str, most: int = LONGEST_SHOWN) -> str:
+    """A text for one line: if it is longer than `most` characters, its beginning."""
+    return text if len(text) <= most else f"{text[: most - 1]}…"
+
+
 def slug_of(text: str) -> str:
     """A text as a name: lower-case letters and digits with hyphens between; `thing` if nothing is left of it."""
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-") or "thing"

@@ -20,7 +20,7 @@ from fenko.desk.locate import Path, Place, Section, Spot, line_and_column, secti
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import SourceFile, Sources
 from fenko.desk.writing import key, quoted
-from fenko.system.files import whole_file
+from fenko.system.files import read_file, real_path, whole_file
 
 BEFORE = ".before"
 """What is added to a file's name for the version before the last edit."""
@@ -125,10 +125,10 @@ def _set(sources: Sources, path: Path, value: str) -> Edit:
             f"{file.path} is written in a way that Fenko cannot change; put this there by hand: "
             f"{'.'.join(key(str(part)) for part in path)} = {value}"
         )
-    real = file.path.resolve()
+    real = real_path(file.path)
     load_desk(sources.folder, {real: text})
     try:
-        before = real.read_bytes()
+        before = read_file(real)
     except OSError as why:
         raise EditError(f"{real} cannot be read: {why.strerror}") from why
     if before.decode("utf-8-sig") != file.text:
@@ -259,7 +259,7 @@ def take_back(edit: Edit) -> None:
 def _replace(path: FilePath, expected: bytes, new: bytes, keep: bool) -> None:
     try:
         mode = stat.S_IMODE(path.stat().st_mode)
-        if path.read_bytes() != expected:
+        if read_file(path) != expected:
             raise EditError(f"{path} has been changed by somebody else in the meantime; nothing was written")
         if keep:
             with whole_file(path.with_name(path.name + BEFORE), mode, os.replace) as file:

@@ -16,6 +16,7 @@ from fenko.core.keys import MODIFIERS, UnknownKey, canonical_key, other_words
 from fenko.core.phrase import Keys, Phrase
 from fenko.core.words import reason
 from fenko.desk.shortcuts import COLUMNS, Shortcut, folded
+from fenko.system.files import read_file
 
 _HEADINGS: dict[str, tuple[str, ...]] = {
     "command": ("command", "action", "name", "function", "title", "description of command", "operation", "what"),
@@ -128,7 +129,7 @@ def read_table(path: Path) -> Table:
     try:
         if path.stat().st_size > _LARGEST:
             raise ImportFailed(f"{path} is too long for a list of shortcuts")
-        raw = path.read_bytes()
+        raw = read_file(path)
     except OSError as why:
         raise ImportFailed(f"{path} cannot be read: {reason(why)}") from None
     text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")

@@ -34,6 +34,7 @@ from fenko.desk.problems import DeskError, Problem
 from fenko.desk.shortcuts import ShortcutList, read_list
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
+from fenko.system.files import real_path
 
 
 class SurfaceLinks(Struct, frozen=True):
@@ -114,7 +115,7 @@ def _load(sources: Sources) -> Desk:
     entries = file.surface or {}
     return Desk(
         folder=sources.folder,
-        name=file.name or sources.folder.resolve().name,
+        name=file.name or real_path(sources.folder).name,
         plan=Plan(surfaces, profiles, timing, watched),
         links={
             name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
@@ -153,7 +154,7 @@ def _apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, App]]:
         shortcuts = None
         if isinstance(wanted, str):
             file = sources.folder / wanted
-            if "\0" in wanted or not file.resolve().is_relative_to(sources.folder.resolve()):
+            if "\0" in wanted or not real_path(file).is_relative_to(real_path(sources.folder)):
                 sources.add((*path, "shortcuts"), f"`{wanted}` lies outside the desk's folder")
             elif not file.is_file():
                 hint = nearest(wanted, (one.name for one in sources.folder.glob("*.csv")))

@@ -12,6 +12,7 @@ from msgspec import Struct
 from fenko.core.phrase import Command, Keys, Phrase, PhraseError, Step, Type, Wait, parse_phrase
 from fenko.core.words import nearest, reason
 from fenko.desk.problems import Problem
+from fenko.system.files import read_file
 
 COLUMNS = ("command", "keys", "group", "note")
 _LARGEST = 4_000_000  # bytes
@@ -95,7 +96,7 @@ def read_list(app: str, path: Path) -> tuple[ShortcutList, list[Problem]]:
     try:
         if path.stat().st_size > _LARGEST:
             return empty, [Problem(str(path), 0, 0, "this is too long for a list of shortcuts")]
-        text = path.read_bytes().decode("utf-8-sig")
+        text = read_file(path).decode("utf-8-sig")
     except OSError as why:
         return empty, [Problem(str(path), 0, 0, f"cannot be read: {reason(why)}")]
     except UnicodeDecodeError:

@@ -12,6 +12,7 @@ from typing import Any
 from fenko.core.words import reason
 from fenko.desk.locate import Path, Place, line_and_column, locate
 from fenko.desk.problems import Problem
+from fenko.system.files import read_file, real_path
 
 MAIN_FILE = "desk.toml"
 _POSITION = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)")
@@ -52,7 +53,7 @@ class Sources:
     def read(self) -> None:
         """Reads `desk.toml` and everything that it includes."""
         main = self.folder / MAIN_FILE
-        expected = f"a folder that holds a {MAIN_FILE}; `fenko demo --keep DIR` writes one to start from"
+        expected = f"a folder that holds a {MAIN_FILE}; `fenko new` makes a first one, `fenko demo --keep DIR` copies one to look at"
         # os.path asks without raising, also where a folder above may not be entered.
         if not os.path.lexists(self.folder):
             self._file_problem(self.folder, "there is no such folder, or it may not be entered", expected)
@@ -70,7 +71,7 @@ class Sources:
         self.problems.append(Problem(str(path), 0, 0, message, expected=expected))
 
     def _read_file(self, path: FilePath) -> None:
-        self._resolved.add(path.resolve())
+        self._resolved.add(real_path(path))
         text = self._read_text(path)
         if text is None:
             return
@@ -97,10 +98,10 @@ class Sources:
             self._include(file, number, pattern)
 
     def _read_text(self, path: FilePath) -> str | None:
-        if path.resolve() in self._instead:
-            return self._instead[path.resolve()]
+        if real_path(path) in self._instead:
+            return self._instead[real_path(path)]
         try:
-            raw = path.read_bytes()
+            raw = read_file(path)
         except OSError as why:
             self._file_problem(path, f"cannot be read: {reason(why)}")
             return None
@@ -118,7 +119,7 @@ class Sources:
         folder = self.folder
         try:
             found = sorted(file.path.parent.glob(pattern)) if pattern else []
-            inside = [path for path in found if path.resolve().is_relative_to(folder.resolve())]
+            inside = [path for path in found if real_path(path).is_relative_to(real_path(folder))]
         except (ValueError, NotImplementedError, OSError, IndexError, RuntimeError):
             self.add(where, f"`{pattern}` is not a file name of this folder", file=file)
             return
@@ -129,7 +130,7 @@ class Sources:
         for path in inside:
             if os.path.isdir(path):
                 self.add(where, f"`{pattern}` is a folder", file=file, expected=f"`{pattern}/*.toml`")
-            elif path.resolve() not in self._resolved:
+            elif real_path(path) not in self._resolved:
                 self._read_file(path)
 
     def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: SourceFile) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 from pathlib import Path
 from typing import Any
@@ -28,19 +29,27 @@ def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
 
 
 class TakeWriter:
-    """A take on its way to a file that is the user's alone. Raises FileExistsError rather than overwrite one."""
+    """A take on its way to a file that is the user's alone; each change is in it at once. Raises FileExistsError rather than
+    overwrite one, and OSError where it cannot be written."""
 
     def __init__(self, path: Path, name: str, note: str | None, surfaces: dict[str, str], start: float) -> None:
         self.count = 0
         self._start = start
         self._last = 0.0
         self._encoder = msgspec.json.Encoder()
-        self._file = os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb")
+        self._file = os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb", buffering=0)
         head: dict[str, Any] = {"take": VERSION, "name": name, "surfaces": surfaces}
-        self._write(head | ({"note": note} if note else {}))
+        try:
+            self._write(head | ({"note": note} if note else {}))
+        except OSError:
+            self._file.close()
+            os.unlink(path)
+            raise
 
     def _write(self, entry: dict[str, Any]) -> None:
-        self._file.write(self._encoder.encode(entry) + b"\n")
+        line = self._encoder.encode(entry) + b"\n"
+        if self._file.write(line) != len(line):
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
 
     def add(self, change: Change) -> None:
         """Writes a change. Devices may tell of one a little late; its time is never before the one that came first."""

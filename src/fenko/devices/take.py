@@ -15,6 +15,7 @@ from fenko.core.controls import BUTTON, KINDS, MOTION, inputs_of, shape_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import FOCUS_FIELDS, Focus, Surface
 from fenko.core.words import nearest, reason
+from fenko.system.files import open_file
 
 VERSION = 1
 _EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
@@ -168,7 +169,7 @@ def read_take(path: Path, surfaces: dict[str, Surface], progress: Callable[[int]
     head: tuple[str, dict[str, str]] | None = None
     told = read = 0
     try:
-        with path.open("rb") as file:
+        with open_file(path) as file:
             for line in file:
                 lines.number += 1
                 read += len(line)

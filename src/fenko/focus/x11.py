@@ -10,7 +10,9 @@ from msgspec import Struct
 from fenko.core.plan import Focus
 from fenko.system.xserver import Display, NoWindow, open_display
 
-_TELLING = ("_NET_ACTIVE_WINDOW", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
+_LONGEST_TITLE = 1000
+"""Characters of a title that count; what comes after them could only cost time."""
+_TELLING = ("_NET_ACTIVE_WINDOW", "_NET_SUPPORTING_WM_CHECK", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 """The properties whose change may change what is in front."""
 
 
@@ -29,6 +31,7 @@ class X11Focus:
     def __init__(self) -> None:
         self._display: Display = open_display()
         self._watched = 0
+        self._manager = 0
         mask = self._display.x.EventMask
         self._mask = mask.PropertyChange | mask.StructureNotify
         self._display.select(self._display.root, mask.PropertyChange)
@@ -96,7 +99,16 @@ class X11Focus:
         self._display.close()
 
     def _active(self) -> int:
-        numbers = self._display.numbers_property(self._display.root, "_NET_ACTIVE_WINDOW")
+        """The window in front. A window manager that ended leaves its last answer behind, which is no longer believed."""
+        display = self._display
+        manager = display.manager_window()
+        if manager != self._manager:
+            self._manager = manager
+            if manager:
+                display.select(manager, display.x.EventMask.StructureNotify)
+        if not manager:
+            return 0
+        numbers = display.numbers_property(display.root, "_NET_ACTIVE_WINDOW")
         return numbers[0] if numbers else 0
 
     def _watch(self, window: int) -> None:
@@ -111,7 +123,7 @@ class X11Focus:
         display = self._display
         parts = display.text_property(window, "WM_CLASS").split("\0")
         app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
-        return Focus(app=app, title=display.title(window), program=self._program(window))
+        return Focus(app=app, title=display.title(window)[:_LONGEST_TITLE], program=self._program(window))
 
     def _program(self, window: int) -> str:
         """The file name of the window's program, if it runs on this machine and may be looked at."""

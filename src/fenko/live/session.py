@@ -9,6 +9,7 @@ from math import inf
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.plan import Focus, Report
+from fenko.core.words import shortened
 from fenko.desk.load import Desk
 from fenko.focus.x11 import X11Focus
 from fenko.live.keyboard import Keyboard
@@ -56,6 +57,7 @@ class Session:
         self._watches_keyboard = False
         self._settling: Focus | None = None
         self._profile = self.engine.profile
+        self._announced = False
         self._paused = False
         self._plays = False
         self._take: list[Change] = []
@@ -125,6 +127,11 @@ class Session:
             self._keyboard.close()
             self._keyboard = None
 
+    def announce(self) -> None:
+        """Says which profile is in force, and from now on each that comes."""
+        self._announced = True
+        self._say(f"profile: {self._profile.name}; {self._desk.name} is running, Ctrl-C ends it")
+
     def hold_back(self, held_back: bool) -> None:
         """Lifts everything, and sends nothing any more, until it is called again with False."""
         if held_back != self.held_back:
@@ -151,10 +158,11 @@ class Session:
 
     def feed(self, changes: Sequence[Change]) -> None:
         """Feeds changes and sends what comes of them."""
-        if self._settling is not None and any(value in (1, -1) for _, _, value in changes):
-            # Something was pressed: its keys go to the window that is in front now, settled or not.
-            self._settle(changes[0][0])
         engine = self.engine
+        if self._settling is not None and self._settling != _NOTHING and any(map(engine.acts, changes)):
+            # Something was pressed: its keys go to the window that is in front now, settled or not. A moment in which
+            # the window manager names none is no such window.
+            self._settle(changes[0][0])
         for change in changes:
             effects = engine.feed(change)
             if effects:
@@ -207,8 +215,9 @@ class Session:
     def _state_changed(self) -> None:
         if self.engine.profile is not self._profile:
             self._profile = self.engine.profile
-            how = "by hand" if self.engine.by_hand else f"in front is {_shown(self.engine.focus)}"
-            self._say(f"profile: {self._profile.name} ({how})")
+            if self._announced:
+                how = "by hand" if self.engine.by_hand else f"in front is {_shown(self.engine.focus)}"
+                self._say(f"profile: {self._profile.name} ({how})")
         if self.engine.paused != self._paused:
             self._paused = self.engine.paused
             if self._surfaces is not None:
@@ -332,8 +341,11 @@ class Session:
                 self._output.close()
 
 
+_NOTHING = Focus()
+
+
 def _shown(focus: Focus) -> str:
     """A window in words."""
     name = focus.app or focus.program
-    title = f' "{focus.title}"' if focus.title else ""
+    title = f' "{shortened(focus.title)}"' if focus.title else ""
     return f"{name}{title}".strip() or "nothing"

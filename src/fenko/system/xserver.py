@@ -126,13 +126,21 @@ class Display:
     def window_manager(self) -> str | None:
         """The name of the window manager that tells which window is in front; empty if it has none, None if there is
         no such manager. One that crashed leaves its note behind, but not its window."""
+        window = self.manager_window()
+        try:
+            return self.title(window) if window else None
+        except NoWindow:
+            return None
+
+    def manager_window(self) -> int:
+        """The window by which a running window manager shows that it is there; 0 if there is none."""
         windows = self.numbers_property(self.root, "_NET_SUPPORTING_WM_CHECK")
         try:
             if windows and self.numbers_property(windows[0], "_NET_SUPPORTING_WM_CHECK") == windows[:1]:
-                return self.title(windows[0])
+                return windows[0]
         except NoWindow:
             pass
-        return None
+        return 0
 
     def select(self, window: int, mask: int) -> None:
         """Asks for events of a window; no matter if it has just gone."""
