@@ -208,7 +208,9 @@ def test_an_import_is_a_list_that_bindings_can_name(fenko: Run, make_desk: MakeD
     folder = make_desk('# mine\n[surface.pad]\nkind = "gamepad"\n[profile.sound]\nwhen = { app = "hushdesk" }\n')
     export = tmp_path / "export.tsv"
     export.write_text(EXPORTS["tabs without a head"])
-    done = fenko("shortcuts", "hushdesk", "--import", export, "--desk", folder)
+    unasked = fenko("shortcuts", "hushdesk", "--import", export, "--desk", folder)
+    assert unasked.returncode == 2 and "--yes takes it" in unasked.stderr
+    done = fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", folder)
     assert done.returncode == 0, done.stderr
     assert "4 commands of hushdesk" in done.stdout and "`Wheel Up` cannot be read as keys" in done.stderr
     assert (folder / "desk.toml").read_text().startswith("# mine\n[surface.pad]")
@@ -216,7 +218,13 @@ def test_an_import_is_a_list_that_bindings_can_name(fenko: Run, make_desk: MakeD
     assert fenko("learn", "pad.south", "hushdesk: split", "--profile", "sound", "--desk", folder).returncode == 0
     assert "pad south" in fenko("shortcuts", "hushdesk", "split", "--desk", folder).stdout
     again = fenko("shortcuts", "hushdesk", "--import", export, "--desk", folder)
-    assert again.returncode == 2 and "nothing was written" in again.stderr
+    assert again.returncode == 2 and "--yes takes it" in again.stderr
+    anew = fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", folder)
+    assert anew.returncode == 0 and "hushdesk.csv.before" in anew.stdout, anew.stderr
+    (folder / "hushdesk.csv").unlink()
+    assert fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", folder).returncode == 0
+    twice = fenko("shortcuts", "beamcart", "--import", export, "--columns", "command=2,keys=2", "--desk", folder)
+    assert twice.returncode == 2 and "cannot both be" in twice.stderr
     assert fenko("shortcuts", "Not A Name", "--import", export, "--desk", folder).returncode == 2
     other = fenko("shortcuts", "beamcart", "--import", export, "--columns", "command=2,keys=nine", "--desk", folder)
     assert other.returncode == 2 and "no column `nine`" in other.stderr
@@ -238,3 +246,22 @@ def test_the_columns_are_confirmed_in_a_terminal(make_desk: MakeDesk, tmp_path: 
         "Split,ctrl+k,,",
         "Undo,ctrl+z,,",
     ]
+
+
+@pytest.mark.parametrize(
+    ("raw", "expected"),
+    [
+        (b"command,keys\nMark,m then 1\n", [("Mark", "m then 1", "")]),
+        (b"command,keys\nCopy,Ctrl+C / Ctrl+Ins\n", [("Copy", "ctrl+c", "also Ctrl+Ins")]),
+        ("command,keys\nL\u00f6schen,Ctrl+L\n".encode("latin-1"), [("L\u00f6schen", "ctrl+l", "")]),
+        (b"Action,Default,Current\nSplit,Ctrl+K,Alt+K\n", [("Split", "alt+k", "Ctrl+K")]),
+        (b"Snipwell shortcuts\n\ncommand,keys\nUndo,Ctrl+Z\n", [("Undo", "ctrl+z", "")]),
+    ],
+)
+def test_lists_as_programs_write_them(raw: bytes, expected: list[tuple[str, str, str]], tmp_path: Path) -> None:
+    file = tmp_path / "list.csv"
+    file.write_bytes(raw)
+    table = read_table(file)
+    found = imported(table, guess_columns(table)).shortcuts
+    assert [(one.command, one.keys, one.note) for one in found] == expected
+    assert bool(table.remark) == (b"\xf6" in raw)

@@ -202,7 +202,7 @@ def test_modifiers_of_the_keyboard_change_what_a_control_does(
     typist.key(ctrl, False)
     typist.key(shift, False)
     before = len(trying.log.read_text())
-    trying.says("layer coarse →")
+    trying.says("layer coarse off")
     typist.key(letter, True)
     typist.key(letter, False)
     trying.says("frames          kp5", after=before)

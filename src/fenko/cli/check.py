@@ -104,10 +104,15 @@ def _show_delays(desk: Desk, form: str) -> None:
 
 def _layout_problems(desk: Desk) -> list[Problem]:
     """What the kernel's virtual keyboard cannot make with the keyboard layout in force."""
-    from fenko.outputs.layout import kernel_layout, missing_in
+    from fenko.outputs.layout import is_known, kernel_layout, missing_in
 
+    if desk.keys == "x11":
+        return []  # the X server's layout decides, whatever it is when the desk runs
     layout = kernel_layout(desk.layout)
     before = len(desk.sources.problems)
+    if desk.layout and not is_known(desk.layout):
+        message = f"this machine knows no keyboard layout `{desk.layout}`; {layout.name} would be taken"
+        desk.sources.add(("output", "layout"), message, expected="such as us, de or fr(oss)", severity="warning")
     # The same phrase stands in many places, and is one object.
     known: dict[int, list[str]] = {}
     for path, phrase in desk.phrases:

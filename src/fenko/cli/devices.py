@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from fenko.cli.describe import describe_thing, known_as, links_of, wait_for_press
-from fenko.cli.shared import format_option, note, say, show_json, show_problems, show_table
+from fenko.cli.shared import desk_option, desk_path, format_option, note, say, show_json, show_problems, show_table
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
 from fenko.data import DEVICES
@@ -20,18 +20,20 @@ from fenko.system.person import group_member
 
 
 @click.command()
+@desk_option
 @format_option("table", "json")
 @click.option("--press", is_flag=True, help="Ask for a press on the thing that you mean, and tell which one it is.")
 @click.option("--describe", is_flag=True, help="Write a description of a thing: press its controls one by one.")
 @click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="With --describe: the file to write.")
 @click.option("--known", is_flag=True, help="List the descriptions at hand instead: yours and those of Fenko.")
-def command(form: str, press: bool, describe: bool, out: Path | None, known: bool) -> None:
+def command(desk_folder: Path | None, form: str, press: bool, describe: bool, out: Path | None, known: bool) -> None:
     """List what is plugged in: name, link for the desk, kind, event nodes, and why something cannot be read."""
     if press + describe + known > 1:
         raise click.UsageError("--press, --describe and --known are three different questions.")
     if out is not None and not describe:
         raise click.UsageError("--out goes with --describe.")
-    catalogue = Catalogue.usual()
+    folder = desk_path(desk_folder)
+    catalogue = Catalogue.usual(folder if folder.is_dir() else None)
     if describe:
         describe_thing(out)
         return

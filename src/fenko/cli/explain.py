@@ -16,6 +16,7 @@ from fenko.cli.shared import (
     dim,
     fail_unknown,
     format_option,
+    goes_with,
     open_desk,
     say,
     show_json,
@@ -59,6 +60,7 @@ def command(
     CONTROL is SURFACE.CONTROL, such as pad.south, pad.stick-left.up or pad.north.hold; the control alone is enough where
     only one surface has a binding on such a one.
     """
+    goes_with("--app", bool(app), title=title)
     if setting is not None or all_settings:
         _settings(setting, form)
         return

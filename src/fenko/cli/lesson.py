@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from typing import Any
 
 from fenko.cli.naming import meant
 from fenko.cli.shared import dim, fail, note, say, show_problems, shown_path
@@ -13,7 +14,7 @@ from fenko.core.recognising import Meant
 from fenko.core.script import cells_of
 from fenko.core.stack import stack_of
 from fenko.core.words import format_time
-from fenko.desk.editing import Edit, EditError, binding_value, set_binding, set_entry, take_back, write
+from fenko.desk.editing import Edit, EditError, alone, binding_value, set_binding, set_entry, take_back, write
 from fenko.desk.judgement import list_of
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.locate import Path as EntryPath
@@ -102,24 +103,19 @@ class Lesson:
 
     def learn(self, what: Meant, phrase: Phrase, extras: dict[str, str]) -> None:
         """Writes a binding and says where. Raises Refused if the desk would not work with it."""
-        folder = self.desk.sources.folder
         edits: list[Edit] = []
+        level = self._level()
+        before = level.cell(self.address(what)) if level else None
+        was_plain = before is not None and [gesture for gesture, _ in before.gestures()] == ["press"]
+        keep = "tap" if what.gesture in ("hold", "double", "triple") else "press"
         try:
-            if self._app is not None:
-                when: EntryPath = ("profile", self.profile, "when")
-                edits.append(set_entry(folder, when, f"{{ app = {quoted(self._app)} }}"))
-                write(edits[-1])
-            value = binding_value(str(phrase), **extras)
-            keep = "tap" if what.gesture in ("hold", "double", "triple") else "press"
-            edit = set_binding(folder, self._table(what), what.control, what.gesture, value, keep)
-            write(edit)
-            edits.append(edit)
+            with alone(self.desk.sources.folder):
+                self._write(what, binding_value(str(phrase), **extras), keep, edits)
         except (EditError, DeskError) as why:
-            for done in reversed(edits):
-                take_back(done)
             if isinstance(why, DeskError):
                 raise Refused("\n".join(problem.render() for problem in why.problems)) from None
             raise Refused(str(why)) from None
+        edit = edits[-1]
         hidden = self._below(what)
         self._edits.append(edits)
         self._app = None
@@ -127,9 +123,40 @@ class Lesson:
         say(f"{shown_path(edit.path)}:{edit.line}: {edit.text}")
         for line in hidden:
             note(f"  hides {line}")
-        if edit.before.count(b"\n") == edit.after.count(b"\n") and keep == "tap" and f"{keep} = " in edit.text:
+        if was_plain and keep == "tap":
             note("  what a press did there is done by a tap now, for both would act otherwise")
         self._say_delays(what)
+
+    def _write(self, what: Meant, value: str, keep: str, edits: list[Edit]) -> None:
+        """Makes the edits, and notes them; takes back what was written if one of them cannot be made."""
+        folder = self.desk.sources.folder
+        try:
+            if self._app is not None:
+                when: EntryPath = ("profile", self.profile, "when")
+                edit = set_entry(folder, when, f"{{ app = {quoted(self._app)} }}")
+                write(edit)
+                edits.append(edit)
+            edit = set_binding(folder, self._table(what), self._spelling(what), what.gesture, value, keep)
+            write(edit)
+            edits.append(edit)
+        except (EditError, DeskError):
+            for done in reversed(edits):
+                take_back(done)
+            raise
+
+    def _spelling(self, what: Meant) -> EntryPath:
+        """The control as the desk spells it already: several at once can be written in any order."""
+        if "+" not in what.control[0]:
+            return what.control
+        table: Any = self.desk.sources.data
+        for part in self._table(what):
+            table = table.get(part, {}) if isinstance(table, dict) else {}
+        address = self.address(what)
+        for written in table if isinstance(table, dict) else ():
+            found = cells_of(f"{what.surface}.{written}", self.desk.plan.surfaces) if "+" in written else ""
+            if not isinstance(found, str) and found[1] == address:
+                return (written,)
+        return what.control
 
     def _below(self, what: Meant) -> list[str]:
         """What a control did so far by a level below, which owns it no longer once it is bound here."""
@@ -165,8 +192,9 @@ class Lesson:
         if not self._edits:
             return "there is nothing to undo"
         try:
-            for edit in reversed(self._edits[-1]):
-                take_back(edit)
+            with alone(self.desk.sources.folder):
+                for edit in reversed(self._edits[-1]):
+                    take_back(edit)
         except EditError as why:
             return str(why)
         edit = self._edits.pop()[-1]

@@ -48,6 +48,13 @@ def format_option(*formats: str) -> Callable[[F], F]:
     )
 
 
+def goes_with(other: str, there: bool, **options: Any) -> None:
+    """Ends as bad use if one of these options was given, which do nothing without another one."""
+    for name, value in options.items():
+        if value and not there:
+            raise click.UsageError(f"--{name.replace('_', '-')} goes with {other}")
+
+
 def desk_path(folder: Path | None) -> Path:
     """The desk's folder: the one named, or `fenko` in the user's config folder."""
     return folder if folder is not None else user_folder()
@@ -135,6 +142,9 @@ def wrapped(text: str, columns: int) -> list[str]:
             if _visible(joined) > columns and current.strip(" "):
                 lines.append(current)
                 joined = f"{indent}{word}"
+            while _visible(joined) > columns and _MARK not in joined:
+                lines.append(joined[:columns])
+                joined = f"{indent}{joined[columns:]}"
             current = joined
         lines.append(current)
     return lines

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
@@ -9,10 +10,12 @@ import click
 
 from fenko.cli.shared import (
     desk_option,
+    desk_path,
     dim,
     fail,
     fail_unknown,
     format_option,
+    goes_with,
     note,
     open_desk,
     say,
@@ -23,7 +26,7 @@ from fenko.cli.shared import (
 )
 from fenko.core.phrase import NAME
 from fenko.core.words import reason
-from fenko.desk.editing import EditError, set_entry, write
+from fenko.desk.editing import BEFORE, EditError, set_entry, write
 from fenko.desk.importing import (
     ImportFailed,
     Table,
@@ -33,7 +36,7 @@ from fenko.desk.importing import (
     read_table,
     sample,
 )
-from fenko.desk.load import Desk
+from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError
 from fenko.desk.shortcuts import COLUMNS, ShortcutList, list_text
 from fenko.desk.usage import Use, unlisted, uses
@@ -69,6 +72,7 @@ def command(
     APP is a name from the desk's [app.NAME]; without it, all lists are named. Every one of the WORDS has to be found in a
     command, its keys, its group or its note.
     """
+    goes_with("--import FILE", source is not None, columns=columns, yes=yes)
     if source is not None:
         if app is None:
             raise click.UsageError("name the program whose list this is: fenko shortcuts APP --import FILE")
@@ -151,17 +155,32 @@ def _show_unlisted(desk: Desk, shortcuts: ShortcutList, form: str) -> None:
 def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder: Path | None) -> None:
     if NAME.fullmatch(app) is None:
         fail(f"`{app}` cannot be the name of a program: lower-case letters, digits, - and _", 2)
-    desk = open_desk(desk_folder)
-    path = desk.sources.folder / f"{app}.csv"
-    if path.exists():
-        fail(f"{path} is already there; nothing was written. Move it away to import anew", 2)
+    folder = desk_path(desk_folder)
+    try:
+        desk = load_desk(folder)
+    except DeskError as error:
+        missing = f"there is no file `{app}.csv`"
+        if not all(problem.message.startswith(missing) or app in problem.message for problem in error.problems):
+            show_problems(error.problems, err=True)
+            sys.exit(2)
+        desk = None  # the list that is imported now is all that it lacks
+    known = desk.apps.get(app) if desk is not None else None
+    path = known.shortcuts.path if known is not None and known.shortcuts is not None else folder / f"{app}.csv"
     try:
         table = read_table(source)
         chosen = named_columns(table, columns) if columns else guess_columns(table)
     except ImportFailed as why:
         fail(str(why), 2)
+    if table.remark:
+        note(f"{source}: {table.remark}")
     if not columns and not yes:
         chosen = _confirmed(table, chosen)
+    elif (
+        path.exists()
+        and not yes
+        and not (sys.stdin.isatty() and click.confirm(f"{path} is already there; replace it?", err=True))
+    ):
+        fail(f"{path} is already there; --yes replaces it, and keeps the one before", 2)
     if "command" not in chosen or "keys" not in chosen:
         missing = "commands" if "command" not in chosen else "keys"
         fail(
@@ -172,6 +191,9 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
     if not result.shortcuts:
         fail(f"{source} names no command", 2)
     try:
+        replaced = path.exists()
+        if replaced:
+            os.replace(path, path.with_name(path.name + BEFORE))
         write_new(path, list_text(result.shortcuts))
     except OSError as why:
         fail(f"{path} cannot be written: {reason(why)}")
@@ -179,8 +201,9 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
         note(f"{name}: {why_not}")
     if len(result.left_out) > 10:
         note(f"… and {len(result.left_out) - 10} more of that kind")
-    say(f"{len(result.shortcuts)} commands of {app} are in {shown_path(path)}.")
-    _mention(desk, app, path)
+    kept = f"; the list before is {path.name}{BEFORE}" if replaced else ""
+    say(f"{len(result.shortcuts)} commands of {app} are in {shown_path(path)}{kept}.")
+    _mention(open_desk(desk_folder), app, path)
 
 
 def _mention(desk: Desk, app: str, path: Path) -> None:
@@ -206,8 +229,7 @@ def _confirmed(table: Table, chosen: dict[str, int]) -> dict[str, int]:
         for row in sample(table, chosen):
             note("    " + "  |  ".join(row).rstrip(" |"))
         if not sys.stdin.isatty():
-            note("(taken as guessed; --columns says otherwise)")
-            return chosen
+            fail("nobody can be asked whether that is right: --yes takes it, --columns says otherwise", 2)
         answer = click.prompt(
             "Enter if that is right, else such as command=1,keys=3", default="", err=True, show_default=False
         )

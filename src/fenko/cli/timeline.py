@@ -126,7 +126,7 @@ def _describe(effect: Effect) -> str:
         case "fenko", "profile":
             return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "bright_magenta")
         case "fenko", "layer":
-            return colour(f"→ layer {values[0]}" if values[1] else f"layer {values[0]} →", "bright_magenta")
+            return colour(f"→ layer {values[0]}" if values[1] else f"layer {values[0]} off", "bright_magenta")
         case "fenko", "state":
             return colour(f"→ {values[1]}", "bright_magenta")
         case "fenko", "pause":

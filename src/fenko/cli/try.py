@@ -14,7 +14,19 @@ from typing import TYPE_CHECKING
 import click
 
 from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
-from fenko.cli.shared import bold, colour, desk_option, dim, fail, format_option, note, open_desk, say, say_json
+from fenko.cli.shared import (
+    bold,
+    colour,
+    desk_option,
+    dim,
+    fail,
+    format_option,
+    goes_with,
+    note,
+    open_desk,
+    say,
+    say_json,
+)
 from fenko.cli.timeline import Actions, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
 from fenko.core.changes import Change, Effect, effect_fields
@@ -53,6 +65,7 @@ def command(
     Devices are left to other programs meanwhile. With --window a small window takes the keys for real: what was sent
     and did not arrive there is kept by the desktop. Say with --app which program it stands for.
     """
+    goes_with("--app", app is not None, title=title)
     desk = open_desk(desk_folder)
     changes = changes_of(desk, take_path, play_focus)
     focus = Focus(app, title) if app is not None else Focus() if window or play_focus else None

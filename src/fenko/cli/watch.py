@@ -23,6 +23,7 @@ from fenko.cli.shared import (
     fail,
     fail_unknown,
     format_option,
+    goes_with,
     note,
     say,
     say_json,
@@ -71,6 +72,7 @@ def command(
     is plugged in, except ordinary keyboards that you do not name. On a terminal a picture of them all (q ends it); else
     a line for each change.
     """
+    goes_with("--take", take_path is not None, name=name, note=take_note)
     desk = usual_desk(desk_folder)
     if desk is not None:
         for unknown in [surface for surface in surfaces if surface not in desk.plan.surfaces]:

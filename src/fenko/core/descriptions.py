@@ -92,6 +92,17 @@ class Description(Struct, frozen=True):
         """Its own names of controls, to the kernel's; only of those that arrive as themselves."""
         return {spot.name: spot.control for spot in self.spots if spot.name and spot.sends is None}
 
+    @property
+    def silent(self) -> dict[str, str]:
+        """What is odd about the controls that send nothing as themselves, by all their names."""
+        return {
+            name: spot.trouble
+            for spot in self.spots
+            if spot.sends is not None and spot.sends != (spot.control,) and spot.trouble
+            for name in (spot.control, spot.name)
+            if name
+        }
+
     def laid_out(self, others: Iterable[str] = ()) -> Description:
         """The same with a place for every control, also for `others` that it does not mention: those without a place
         come in rows beneath, and the body is as large as it has to be."""

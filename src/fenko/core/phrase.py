@@ -435,6 +435,8 @@ def _each_key(word: str, start: int) -> Iterator[str]:
                 min(at, start + len(word) - 1),
                 1,
             )
+        if part in VERBS or part == BUTTON:
+            raise PhraseError(f"`{part}` is no key; it begins a step of its own", at, len(part))
         try:
             key = canonical_key(part)
         except UnknownKey as why:

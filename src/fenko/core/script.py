@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from math import inf
 
 from msgspec import Struct
 
@@ -200,6 +201,12 @@ class Performance:
             case "press":
                 self._all(deed, True)
                 self.pass_time(self._brief(deed))
+                cell = self.engine.cell(deed.control)
+                if cell is not None and cell.waits:
+                    # Not so long that it would be held.
+                    self.settle(self.t + self._timing(deed).hold - self._brief(deed) - 0.001)
+                else:
+                    self.settle()
             case "hold":
                 self._all(deed, True)
                 self.pass_time(self._timing(deed).hold + self._brief(deed))
@@ -212,9 +219,9 @@ class Performance:
         if deed.word not in ("press", "wait"):
             self.settle()
 
-    def settle(self) -> None:
-        """Lets pass whatever time is needed until all that ends by itself has ended."""
-        while self.engine.under_way:
+    def settle(self, until: float = inf) -> None:
+        """Lets pass whatever time is needed until all that ends by itself has ended, or it is so late."""
+        while self.engine.under_way and self.engine.deadline < until:
             self.t = self.engine.deadline
             self.effects += self.engine.advance(self.t)
 

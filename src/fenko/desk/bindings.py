@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from msgspec import Struct, structs
@@ -10,7 +10,7 @@ from msgspec import Struct, structs
 from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
 from fenko.core.phrase import PROFILE_WORDS, Command, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
-from fenko.core.words import nearest, parse_time
+from fenko.core.words import format_time, nearest, parse_time
 from fenko.desk.locate import Path
 from fenko.desk.model import TIMING_RANGES, BindingFile, TimingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
@@ -19,6 +19,8 @@ from fenko.desk.structure import fields, read
 
 _BINDING_FIELDS = frozenset(fields(BindingFile)) - {"timing"}
 _WAYS = ("do", "in-turn", "at-random")
+MOST_UNKNOWN = 100
+"""Unknown controls that are worth a place each; somebody who has more has the wrong kind of surface."""
 _HELD_GESTURES = ("press", "hold")
 
 
@@ -33,7 +35,8 @@ class Scope(Struct, frozen=True):
 
 class BindingReader:
     """Reads the bindings of all profiles of one desk; every fault goes to `sources`. `times` are those of the desk, and
-    those of each surface by its name; `lists` are the shortcut lists that phrases may name.
+    those of each surface by its name; `lists` are the shortcut lists that phrases may name, `broken` those that cannot be
+    read; `silent` says what is odd about controls of each surface that send nothing as themselves.
 
     `phrases` are all that have been read; `places` says where each binding stands, by its level, cell and gesture."""
 
@@ -45,6 +48,8 @@ class BindingReader:
         desk_timing: Timing,
         surface_times: dict[str, dict[str, float]],
         lists: dict[str, ShortcutList],
+        broken: frozenset[str] = frozenset(),
+        silent: Mapping[str, Mapping[str, str]] | None = None,
     ) -> None:
         self.sources = sources
         self.surfaces = surfaces
@@ -52,9 +57,12 @@ class BindingReader:
         self.phrases: list[tuple[Path, Phrase]] = []
         self.places: dict[tuple[str, str, str], Path] = {}
         self._lists = lists
+        self._broken = broken
+        self._silent = silent or {}
         self._plain: dict[str, Binding] = {}
         self._known: dict[tuple[str, str], tuple[str, tuple[str, ...], Shape]] = {}
         self._free: dict[str, Phrase] = {}
+        self.unknown = 0
         self._desk_timing = desk_timing
         self._surface_times = surface_times
 
@@ -211,9 +219,19 @@ class BindingReader:
             return None
         if not all([self._step(path, text, step, scope, held) for step in phrase.steps]):
             return None
+        endless = [step for step in phrase.steps if isinstance(step, Keys | Command) and step.every and step.times == 1]
+        if endless and len(phrase.steps) > 1:
+            part = (text.find("every"), 5)
+            expected = f"a number of times, such as `x5 {text[part[0] :]}`, or nothing else in this phrase"
+            self.sources.add(
+                path, "keys that repeat for as long as a control is held come to no end", part=part, expected=expected
+            )
+            return None
         try:
             resolved(phrase, self._lists)
         except UnknownCommand as why:
+            if why.app in self._broken:
+                return None  # it is enough to say what is wrong with the list
             folded = text.casefold()
             at = max(0, folded.find(why.word.casefold()))
             self.sources.add(path, str(why), part=(at, len(why.word)), nearest=why.hint)
@@ -256,6 +274,13 @@ class BindingReader:
         self.sources.add(path, message, part=(at, len(name)), expected=expected, nearest=nearest(name, known))
 
     def _unknown_control(self, path: Path, surface: Surface, control: str) -> None:
+        trouble = self._silent.get(surface.name, {}).get(control)
+        if trouble is not None:
+            self._fault(path, f"`{control}` {trouble}", None, None, at_key=True)
+            return
+        self.unknown += 1
+        if self.unknown > MOST_UNKNOWN:
+            return
         known = KINDS[surface.kind] - {"motion"}
         hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
         if surface.kind == "other" or control not in KINDS["other"]:
@@ -387,7 +412,7 @@ def read_time(sources: Sources, path: Path, text: Any, least: float, most: float
     except ValueError:
         return None  # noted with the structure
     if not least <= seconds <= most:
-        sources.add(path, f"`{text}` is out of range", expected=f"{least:g}s to {most:g}s")
+        sources.add(path, f"`{text}` is out of range", expected=f"{format_time(least)} to {format_time(most)}")
         return None
     return seconds
 

@@ -119,9 +119,11 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         size = entry.size or default_size(control)
         if min(size) <= 0:
             sources.add((*place, "size"), "nothing is that small", expected="two sizes in mm above 0")
-        if entry.name and entry.name in names:
-            sources.add((*place, "name"), f"`{entry.name}` is already the name of `{names[entry.name]}`")
-        names.setdefault(entry.name or control, control)
+        called = entry.name or control
+        if called in names:
+            where = (*place, "name") if entry.name else place
+            sources.add(where, f"`{called}` is already the name of `{names[called]}`", at_key=not entry.name)
+        names.setdefault(called, control)
         spots.append(
             Spot(
                 control, (entry.at[0], entry.at[1]) if entry.at else None, (size[0], size[1]),

@@ -6,9 +6,12 @@ and the whole desk has to load. Otherwise nothing is written.
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import os
 import stat
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -43,6 +46,22 @@ class Edit(Struct, frozen=True):
     def text(self) -> str:
         """The line as it will be."""
         return self.after.decode("utf-8-sig").split("\n")[self.line - 1].strip()
+
+
+@contextlib.contextmanager
+def alone(folder: FilePath) -> Iterator[None]:
+    """Nobody else edits this desk in the meantime: from reading its files to writing them, one after the other.
+
+    Raises EditError where the folder cannot be opened."""
+    try:
+        handle = os.open(folder if folder.is_dir() else folder.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as why:
+        raise EditError(f"{folder} cannot be opened: {why.strerror}") from why
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)
 
 
 def set_binding(folder: FilePath, where: Path, control: Path, gesture: str, value: str, keep_as: str = "press") -> Edit:
@@ -259,6 +278,8 @@ def take_back(edit: Edit) -> None:
 def _replace(path: FilePath, expected: bytes, new: bytes, keep: bool) -> None:
     try:
         mode = stat.S_IMODE(path.stat().st_mode)
+        if not mode & 0o222 or not os.access(path, os.W_OK):
+            raise EditError(f"{path} is read-only; nothing was written")
         if read_file(path) != expected:
             raise EditError(f"{path} has been changed by somebody else in the meantime; nothing was written")
         if keep:

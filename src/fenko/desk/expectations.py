@@ -54,6 +54,7 @@ def read_expectations(
     surfaces: dict[str, Surface],
     profiles: set[str],
     lists: dict[str, ShortcutList],
+    broken: frozenset[str],
 ) -> Iterator[Expectation]:
     """The expectations of a desk; what is wrong with them is noted."""
     for number, entry in enumerate(table if isinstance(table, list) else []):
@@ -63,8 +64,8 @@ def read_expectations(
             continue
         before = len(sources.problems)
         deeds = tuple(_deeds(sources, (*path, "do"), written.do, surfaces))
-        sends = _phrase(sources, (*path, "sends"), written.sends or None, lists)
-        holds = _phrase(sources, (*path, "holds"), written.holds or None, lists)
+        sends = _phrase(sources, (*path, "sends"), written.sends or None, lists, broken)
+        holds = _phrase(sources, (*path, "holds"), written.holds or None, lists, broken)
         keys = [key for step in holds or () if isinstance(step, Keys) for key in step.keys]
         profile = written.profile or None
         if profile is not None and profile not in profiles:
@@ -85,7 +86,9 @@ def _deeds(sources: Sources, path: Path, texts: list[str], surfaces: dict[str, S
             sources.add((*path, number), str(why), part=(why.offset, why.length), nearest=why.hint)
 
 
-def _phrase(sources: Sources, path: Path, text: str | None, lists: dict[str, ShortcutList]) -> tuple[Step, ...] | None:
+def _phrase(
+    sources: Sources, path: Path, text: str | None, lists: dict[str, ShortcutList], broken: frozenset[str]
+) -> tuple[Step, ...] | None:
     """What a phrase sends; None where there is none, or a faulty one, which is noted."""
     if text is None:
         return None
@@ -95,7 +98,8 @@ def _phrase(sources: Sources, path: Path, text: str | None, lists: dict[str, Sho
         sources.add(path, str(why), part=(why.offset, why.length), nearest=why.hint)
         return None
     except UnknownCommand as why:
-        sources.add(path, str(why), nearest=why.hint)
+        if why.app not in broken:
+            sources.add(path, str(why), nearest=why.hint)
         return None
     if steps == (Nothing(),):
         return ()

@@ -10,17 +10,17 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from fenko.core.keys import MODIFIERS, UnknownKey, canonical_key, other_words
-from fenko.core.phrase import Keys, Phrase
+from fenko.core.phrase import Keys, Phrase, PhraseError, parse_phrase
 from fenko.core.words import reason
 from fenko.desk.shortcuts import COLUMNS, Shortcut, folded
 from fenko.system.files import read_file
 
 _HEADINGS: dict[str, tuple[str, ...]] = {
     "command": ("command", "action", "name", "function", "title", "description of command", "operation", "what"),
-    "keys": ("keys", "key", "shortcut", "shortcuts", "hotkey", "hotkeys", "accelerator", "key sequence", "binding",
+    "keys": ("current", "current shortcut", "current keys", "keys", "key", "shortcut", "shortcuts", "hotkey", "hotkeys", "accelerator", "key sequence", "binding",
              "keybinding", "keystroke", "default shortcut", "default"),
     "group": ("group", "category", "context", "section", "menu", "area", "scope", "component"),
     "note": ("note", "notes", "comment", "comments", "description", "help", "remark"),
@@ -38,7 +38,7 @@ _NAMES = {"ctl": "ctrl", "opt": "alt", "windows": "super", "hyper": "super", "al
           "numpad enter": "kpenter", "num enter": "kpenter", "num +": "kpplus", "num -": "kpminus", "num *": "kpasterisk",
           "num /": "kpslash", "num .": "kpdot", "pause": "break"}  # fmt: skip
 _KEYPAD = re.compile(r"(?:num|numpad|kp|keypad)[ _]?(\d)")
-_ALTERNATIVES = re.compile(r"\s+or\s+|\s*\|\s*|\s*;\s+|,\s+")
+_ALTERNATIVES = re.compile(r"\s+/\s+|\s+or\s+|\s*\|\s*|\s*;\s+|,\s+")
 _LARGEST = 8_000_000  # bytes
 
 
@@ -47,10 +47,11 @@ class ImportFailed(Exception):
 
 
 class Table(Struct, frozen=True):
-    """A list as it was found: the titles of its columns, and its rows."""
+    """A list as it was found: the titles of its columns, its rows, and what a person should know of how it was read."""
 
     titles: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
+    remark: str = ""
 
 
 class Imported(Struct, frozen=True):
@@ -114,11 +115,26 @@ def _key(word: str) -> str | None:
 
 def first_keys(text: str) -> tuple[Phrase | None, str]:
     """The first of several shortcuts that a text gives, and the rest as it stands there."""
-    whole = keys_from(text)
+    own = _own_form(text)
+    whole = own or (keys_from(text) if _BOTH.search(text) is None else None)
     if whole is not None:
         return whole, ""
     first, *rest = _ALTERNATIVES.split(text.strip(), maxsplit=1)
     return keys_from(first), " ".join(rest)
+
+
+_BOTH = re.compile(r"\S\s+/\s+\S")
+
+
+def _own_form(text: str) -> Phrase | None:
+    """Keys in the form in which Fenko writes several of them: `m then 1`."""
+    if " then " not in text:
+        return None
+    try:
+        phrase = parse_phrase(text.strip())
+    except PhraseError:
+        return None
+    return phrase if all(isinstance(step, Keys) for step in phrase.steps) else None
 
 
 # --- Tables ---
@@ -132,7 +148,12 @@ def read_table(path: Path) -> Table:
         raw = read_file(path)
     except OSError as why:
         raise ImportFailed(f"{path} cannot be read: {reason(why)}") from None
-    text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
+    remark = ""
+    try:
+        text = raw.decode("utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError:
+        text = raw.decode("cp1252", "replace")
+        remark = "this is not UTF-8; it was read as Latin-1 (Windows-1252)"
     if not text.strip():
         raise ImportFailed(f"{path} is empty")
     if text.lstrip()[0] in "[{":
@@ -140,12 +161,12 @@ def read_table(path: Path) -> Table:
             return _from_json(msgspec.json.decode(text))
         except (msgspec.DecodeError, RecursionError) as why:
             raise ImportFailed(f"{path} begins like JSON, and is none: {why}") from None
-    return _from_lines(path, text)
+    return structs.replace(_from_lines(path, text), remark=remark)
 
 
 def _from_lines(path: Path, text: str) -> Table:
-    first = text.lstrip().split("\n", 1)[0]
-    separator = max("\t;,", key=first.count)
+    first = text.lstrip().split("\n", 10)[:10]
+    separator = max("\t;,", key=lambda one: sum(one in line for line in first))
     try:
         rows = [
             row for row in csv.reader(io.StringIO(text, newline=""), delimiter=separator) if any(map(str.strip, row))
@@ -159,6 +180,9 @@ def _from_lines(path: Path, text: str) -> Table:
         )
     filled = [tuple(cell.strip() for cell in row) + ("",) * (most - len(row)) for row in rows]
     known = {word for words in _HEADINGS.values() for word in words}
+    # What stands above the header, such as the title of the list, is no row.
+    header = next((n for n, row in enumerate(filled[:5]) if sum(cell.casefold() in known for cell in row) >= 2), 0)
+    filled = filled[header:]
     headed = sum(cell.casefold() in known for cell in filled[0]) >= 2 or (
         any(cell.casefold() in known for cell in filled[0]) and not any(_looks_like_keys(cell) for cell in filled[0])
     )
@@ -257,6 +281,10 @@ def named_columns(table: Table, text: str) -> dict[str, int]:
             found[column] = int(title) - 1
         else:
             raise ImportFailed(f"the list has no column `{title}`; it has {', '.join(table.titles)}")
+    for column, at in found.items():
+        other = next((one for one, place in found.items() if place == at and one != column), None)
+        if other is not None:
+            raise ImportFailed(f"`{column}` and `{other}` cannot both be {table.titles[at]}")
     return found
 
 

@@ -94,6 +94,10 @@ class _Judge:
     def findings(self) -> list[Problem]:
         sources = self._desk.sources
         before = len(sources.problems)
+        if not self._plan.surfaces:
+            self._note(
+                "empty desks", (), "this desk has no surface, so nothing can happen", "warning", "a [surface.NAME]"
+            )
         named = self._profiles()
         self._ambiguous()
         self._layers()

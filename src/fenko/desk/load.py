@@ -25,7 +25,7 @@ from fenko.core.plan import (
     Timing,
 )
 from fenko.core.words import nearest
-from fenko.desk.bindings import BindingReader, Scope, read_time, read_times
+from fenko.desk.bindings import MOST_UNKNOWN, BindingReader, Scope, read_time, read_times
 from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import Path
@@ -96,7 +96,12 @@ def _load(sources: Sources) -> Desk:
     data = sources.data
     known_before = len(sources.problems)
     file = read(sources, (), data, DeskFile)
-    surfaces = _surfaces(sources, _table(data, "surface"))
+    described = {
+        name: found
+        for name, entry in _table(data, "surface").items()
+        if (found := _described(sources, name, entry)) is not None
+    }
+    surfaces = _surfaces(sources, _table(data, "surface"), described)
     timing = Timing(**read_times(sources, ("timing",), _table(data, "timing"), DeskTimingFile, checked=True))
     surface_times = {
         name: read_times(sources, ("surface", name, "timing"), _table(entry, "timing"), checked=True)
@@ -105,9 +110,16 @@ def _load(sources: Sources) -> Desk:
     apps = dict(_apps(sources, _table(data, "app")))
     lists = {name: app.shortcuts for name, app in apps.items() if app.shortcuts is not None}
     names = {*_table(data, "profile"), BASE}
-    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists)
+    broken = frozenset(
+        name for name, entry in _table(data, "app").items()
+        if isinstance(entry, dict) and "shortcuts" in entry and (name not in lists or lists[name].broken)
+    )  # fmt: skip
+    silent = {name: description.silent for name, description in described.items()}
+    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists, broken, silent)
     profiles, watched = _profiles(sources, _table(data, "profile"), surfaces, reader)
-    expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists))
+    if reader.unknown > MOST_UNKNOWN:
+        sources.add(("profile",), f"{reader.unknown - MOST_UNKNOWN} more controls are unknown", at_key=True)
+    expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists, broken))
     if file is None or sources.problems:
         problems = sources.problems if known_before == 0 else _without_echoes(sources.problems)
         raise DeskError(sorted(set(problems)))
@@ -175,7 +187,9 @@ def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[Patter
     """The patterns that these texts write; a faulty one is noted."""
     for text in texts:
         try:
-            if isinstance(text, str):
+            if text == "":
+                sources.add(path, "an empty text never matches", expected="a text, or `*` for any")
+            elif isinstance(text, str):
                 yield compile_pattern(text)
         except BadPattern as why:
             sources.add(path, f"`{text}` is not a regular expression that Fenko can use: {why}")
@@ -183,11 +197,11 @@ def _patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[Patter
         sources.add(path, "an empty list never matches")
 
 
-def _surfaces(sources: Sources, table: dict[str, Any]) -> dict[str, Surface]:
+def _surfaces(sources: Sources, table: dict[str, Any], descriptions: Mapping[str, Description]) -> dict[str, Surface]:
     surfaces: dict[str, Surface] = {}
     claimed: dict[str, str] = {}
     for name, entry in table.items():
-        described = _described(sources, name, entry)
+        described = descriptions.get(name)
         kind = entry.get("kind") if isinstance(entry, dict) else None
         kind = kind if isinstance(kind, str) and kind in KINDS else described.kind if described else "other"
         if described is not None and kind != described.kind:

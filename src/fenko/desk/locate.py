@@ -6,6 +6,7 @@ parser has already accepted, so it need not judge. It runs when there is somethi
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Iterator
 
@@ -38,6 +39,10 @@ class Section(Struct, frozen=True):
 
 
 _BARE = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-")
+
+
+_PLAIN = re.compile(r"\"(?:[^\"\\\n]|\\.)*\"|'[^'\n]*'")
+"""A string in one line."""
 
 
 class _Scanner:
@@ -125,7 +130,7 @@ class _Scanner:
     def _value(self, path: Path) -> None:
         character = self.text[self.at]
         if character in "\"'":
-            self._string()
+            self._past_string()
         elif character == "[":
             self.at += 1
             number = 0
@@ -147,6 +152,16 @@ class _Scanner:
             self.at = len(self.text[: self.at].rstrip(" \t"))
 
     def _string(self) -> str:
+        """Moves past a string; returns what it says, or how it is written where it has several lines."""
+        start, written = self.at, self._past_string()
+        return str(tomllib.loads(f"k={written}")["k"]) if not self.text.startswith(written[0] * 3, start) else written
+
+    def _past_string(self) -> str:
+        """Moves past a string; returns how it is written."""
+        plain = _PLAIN.match(self.text, self.at)
+        if plain is not None and not self.text.startswith(plain[0][0] * 3, self.at):
+            self.at = plain.end()
+            return plain[0]
         start = self.at
         quote = self.text[start]
         closing = quote * 3 if self.text.startswith(quote * 3, start) else quote
@@ -156,8 +171,7 @@ class _Scanner:
         self.at += len(closing)
         while len(closing) == 3 and self.text.startswith(quote, self.at):
             self.at += 1  # a multi-line string may end in one or two quotes of its own
-        written = self.text[start : self.at]
-        return str(tomllib.loads(f"k={written}")["k"]) if len(closing) == 1 else written
+        return self.text[start : self.at]
 
 
 def locate(text: str) -> dict[Path, Place]:

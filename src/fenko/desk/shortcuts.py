@@ -34,12 +34,14 @@ class Shortcut(Struct, frozen=True):
 
 
 class ShortcutList(Struct, frozen=True):
-    """All commands of one program, by the name that a desk gives it."""
+    """All commands of one program, by the name that a desk gives it. `broken`: something in its file is wrong, so it may
+    lack commands."""
 
     app: str
     path: Path
     shortcuts: tuple[Shortcut, ...]
     by_name: dict[str, Shortcut]
+    broken: bool = False
 
     def find(self, command: str) -> Shortcut | None:
         """The command of that name; case does not matter."""
@@ -92,7 +94,7 @@ def _same(phrase: Phrase) -> tuple[object, ...]:
 def read_list(app: str, path: Path) -> tuple[ShortcutList, list[Problem]]:
     """The list in a CSV file, with everything that is wrong with it."""
     problems: list[Problem] = []
-    empty = ShortcutList(app, path, (), {})
+    empty = ShortcutList(app, path, (), {}, broken=True)
     try:
         if path.stat().st_size > _LARGEST:
             return empty, [Problem(str(path), 0, 0, "this is too long for a list of shortcuts")]
@@ -148,14 +150,15 @@ def read_list(app: str, path: Path) -> tuple[ShortcutList, list[Problem]]:
         one = Shortcut(command, phrase, cells.get("group", ""), cells.get("note", ""), line)
         found.append(one)
         by_name[folded(command)] = one
-    return ShortcutList(app, path, tuple(found), by_name), problems
+    return ShortcutList(app, path, tuple(found), by_name, bool(problems)), problems
 
 
 class UnknownCommand(ValueError):
     """A command that no list knows. `word` is what is wrong, `hint` the nearest name."""
 
-    def __init__(self, message: str, word: str, hint: str | None) -> None:
+    def __init__(self, message: str, word: str, hint: str | None, app: str) -> None:
         super().__init__(message)
+        self.app = app
         self.word = word
         self.hint = hint
 
@@ -177,22 +180,25 @@ def _resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Iterator[Step]:
         if found is None:
             known = ", ".join(lists) or "a [app.NAME] with `shortcuts`"
             raise UnknownCommand(
-                f"the desk has no shortcut list `{step.app}`; expected {known}", step.app, nearest(step.app, lists)
+                f"the desk has no shortcut list `{step.app}`; expected {known}",
+                step.app,
+                nearest(step.app, lists),
+                step.app,
             )
         command = found.find(step.command)
         if command is None:
             hint = nearest(folded(step.command), found.by_name)
             name = found.by_name[hint].command if hint else None
-            raise UnknownCommand(f"{found.path.name} has no command `{step.command}`", step.command, name)
+            raise UnknownCommand(f"{found.path.name} has no command `{step.command}`", step.command, name, step.app)
         if command.phrase is None:
-            raise UnknownCommand(f"`{command.command}` has no keys in {found.path.name}", step.command, None)
+            raise UnknownCommand(f"`{command.command}` has no keys in {found.path.name}", step.command, None, step.app)
         keys = command.phrase.steps[0]
         if len(command.phrase.steps) == 1 and isinstance(keys, Keys):
             yield Keys(keys.keys, keys.times * step.times, step.every if step.every is not None else keys.every)
         elif step.every is not None:
             raise UnknownCommand(
                 f"`{command.command}` is more than one shortcut ({command.keys}), so it cannot go on every so often",
-                step.command, None,
+                step.command, None, step.app,
             )  # fmt: skip
         else:
             for _ in range(step.times):

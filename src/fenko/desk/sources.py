@@ -207,7 +207,8 @@ class Sources:
             first, last = _offset_in(written, part[0]), _offset_in(written, part[0] + part[1])
             start, length = start + first, max(1, last - first)
         line, column = line_and_column(file.text, start)
-        source = file.text.split("\n")[line - 1].rstrip("\r")
+        end = file.text.find("\n", start)
+        source = file.text[file.text.rfind("\n", 0, start) + 1 : len(file.text) if end < 0 else end].rstrip("\r")
         length = min(length, max(1, len(source) - column + 1))
         self.problems.append(
             Problem(str(file.path), line, column, message, length, expected, nearest, source, severity)

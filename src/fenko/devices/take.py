@@ -19,6 +19,9 @@ from fenko.system.files import open_file
 
 VERSION = 1
 _EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
+_HEAD = ("take", "name", "surfaces", "note")
+_LINES = {"surface": ("surface", "control", "value", "raw")} | {event: (event,) for event in _EVENTS[1:]}
+"""What may stand in the first line, and in each other one besides its time. (`raw` is what `watch` shows, and is passed over.)"""
 
 
 class TakeError(Exception):
@@ -66,13 +69,22 @@ class _Lines:
             raise self.error('a take begins with a line such as {"take": 1, "name": "…", "surfaces": {…}}')
         if entry["take"] != VERSION or isinstance(entry["take"], bool):
             raise self.error(f"this is take format {entry['take']}; this Fenko reads format {VERSION}")
+        self.known(entry, _HEAD)
         surfaces = entry.get("surfaces", {})
         if not isinstance(surfaces, dict) or not all(isinstance(kind, str) for kind in surfaces.values()):
             raise self.error("`surfaces` names each surface and its kind")
-        for surface in surfaces:
+        for surface, kind in surfaces.items():
             self.surface(surface)
+            if kind not in KINDS:
+                raise self.error(f"there is no kind of surface `{kind}`", nearest(kind, KINDS))
         name = entry.get("name", "")
         return name if isinstance(name, str) else str(name), surfaces
+
+    def known(self, entry: dict[str, Any], names: tuple[str, ...]) -> None:
+        """Refuses what the format does not know; it was probably meant to do something."""
+        for name in entry:
+            if name not in names:
+                raise self.error(f"`{name}` means nothing here; expected {', '.join(names)}", nearest(name, names))
 
     def surface(self, name: Any) -> Surface:
         surface = self.surfaces.get(name) if isinstance(name, str) else None
@@ -87,6 +99,9 @@ class _Lines:
         if t < self.last:
             raise self.error(f"time runs backwards here: {t:g} s after {self.last:g} s")
         self.last = t = float(t)
+        event = next((one for one in _EVENTS if one in entry), "")
+        if event:
+            self.known(entry, ("t", *_LINES[event]))
         if "surface" in entry:
             return (t, *self.control(entry))
         if FOCUS in entry:

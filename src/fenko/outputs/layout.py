@@ -65,6 +65,12 @@ def kernel_layout(wanted: str | None) -> Layout:
     return us_layout(f"{source}; {missing}, so us is taken")
 
 
+def is_known(wanted: str) -> bool:
+    """Whether this machine knows a layout, as far as it can be asked."""
+    name, variant, _ = _named(wanted)
+    return not xkb.available() or xkb.layout_table(name, variant) is not None
+
+
 def _named(wanted: str) -> tuple[str, str, str]:
     name, _, rest = wanted.partition("(")
     return name, rest.rstrip(")"), "the desk"
