@@ -17,6 +17,7 @@ from fenko.cli import cli
 from fenko.core.phrase import parse_phrase
 from fenko.core.rehearsal import rehearse
 from fenko.core.stack import stack_of
+from fenko.desk.judgement import judge
 from fenko.desk.load import load_desk
 from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem
@@ -263,15 +264,33 @@ def _quote(text: str) -> str:
     )
 
 
-@settings(max_examples=300)
-@given(st.data())
-def test_broken_desks_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
-    folder = tmp_path_factory.getbasetemp() / "broken"
+def _broken_desk(folder: Path, data: st.DataObject) -> None:
     folder.mkdir(exist_ok=True)
     good = (DEMO / "desk.toml").read_bytes().replace(b'include = ["profiles/*.toml"]', b"") + (
         DEMO / "profiles/frames.toml"
     ).read_bytes()
     (folder / "desk.toml").write_bytes(data.draw(st.one_of(_mutated_bytes(good), _mutated_tree(good))))
+
+
+@settings(max_examples=300)
+@given(st.data())
+def test_broken_desks_are_told_and_nothing_else(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    folder = tmp_path_factory.getbasetemp() / "broken"
+    _broken_desk(folder, data)
+    try:
+        found = judge(load_desk(folder))
+    except DeskError as error:
+        found = error.problems
+        assert found
+    for problem in found:
+        assert problem.render() and problem.as_json()
+
+
+@settings(max_examples=20)
+@given(st.data())
+def test_broken_desks_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    folder = tmp_path_factory.getbasetemp() / "broken"
+    _broken_desk(folder, data)
     for form in ("text", "json"):
         done = CliRunner().invoke(cli, ["check", "--desk", str(folder), "--format", form])
         assert done.exception is None or isinstance(done.exception, SystemExit), done.exc_info

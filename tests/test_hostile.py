@@ -105,7 +105,12 @@ def test_an_output_that_takes_nothing(output: str | None, tmp_path: Path) -> Non
 
 def test_a_terminal_of_another_encoding() -> None:
     environment = os.environ | {"PYTHONIOENCODING": "latin-1"}
-    done = subprocess.run([*FENKO, "demo", "--instant"], env=environment, capture_output=True, timeout=30)
+    done = subprocess.run(
+        [*FENKO, "rehearse", str(DEMO / "takes/evening.jsonl"), "--desk", str(DEMO)],
+        env=environment,
+        capture_output=True,
+        timeout=30,
+    )
     assert done.returncode == 0 and b"Traceback" not in done.stderr and b"\\u2193" in done.stdout
 
 

@@ -178,3 +178,43 @@ def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) ->
     editor.tap("west")
     assert time.monotonic() - start > 2, "nothing gets another symbol before the program has read the old one"
     editor.saves(_MANY)
+
+
+_QT = Path("/usr/lib/python3/dist-packages/PyQt5")
+
+
+@needs_screen
+@pytest.mark.skipif(not _QT.exists(), reason="needs Qt for Debian's Python: apt-get install python3-pyqt5")
+def test_an_action_that_refuses_repeating_gets_every_stroke(tmp_path: Path, make_desk: MakeDesk) -> None:
+    counted = tmp_path / "counted"
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n'
+        '[profile.base.on.pad]\nsouth = "f7 x5"\neast = "f7"\nnorth = "f7"\n[profile.base.on.dial]\ndial.right = "f7"\n'
+    )
+    hands = [
+        {"t": 0.1, "surface": "pad", "control": "south", "value": 1},
+        {"t": 0.3, "surface": "pad", "control": "south", "value": 0},
+    ]
+    hands += [
+        {"t": round(0.4 + n / 1000, 3), "surface": "pad", "control": ("east", "north")[n // 2 % 2], "value": 1 - n % 2}
+        for n in range(20)
+    ]
+    hands += [{"t": 0.7, "surface": "dial", "control": "dial", "value": 200}]
+    take = tmp_path / "hands.jsonl"
+    head = {"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}}
+    take.write_text("\n".join(json.dumps(line) for line in [head, *hands]))
+    with screen() as shown:
+        shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
+        found = wait_for(
+            lambda: shown.ask("xdotool", "search", "--name", "reel actions").stdout.split(), "the window", 30
+        )
+        shown.raise_window(found[-1])
+        subprocess.run(
+            [*FENKO, "run", "--desk", str(desk), "--play", str(take)],
+            env=shown.environment,
+            check=True,
+            capture_output=True,
+        )
+        wait_for(lambda: counted.exists() and counted.read_text() == "215", "every stroke")
+        time.sleep(0.3)
+        assert counted.read_text() == "215"

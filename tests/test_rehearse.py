@@ -12,6 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.cli import cli
+from fenko.core.rehearsal import rehearse
+from fenko.desk.load import load_desk
+from fenko.devices.take import TakeError, read_take
 from support import DEMO, MakeDesk, Run
 
 DESK = """
@@ -152,10 +155,10 @@ def test_the_demos_take_is_the_same_each_time(fenko: Run) -> None:
     assert sum(1 if line["act"] == "down" else -1 for line in downs) == 0
 
 
-@settings(max_examples=300)
-@given(st.data())
-def test_broken_takes_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
-    path = tmp_path_factory.getbasetemp() / "broken.jsonl"
+_PLAN = load_desk(DEMO).plan
+
+
+def _broken_take(path: Path, data: st.DataObject) -> None:
     good = (DEMO / "takes/evening.jsonl").read_bytes()[:3000]
     a, b = sorted(data.draw(st.tuples(st.integers(0, len(good)), st.integers(0, len(good)))))
     new = data.draw(
@@ -165,6 +168,26 @@ def test_broken_takes_never_make_a_traceback(tmp_path_factory: pytest.TempPathFa
         )
     )
     path.write_bytes(good[:a] + new + good[min(b, a + 20) :])
+
+
+@settings(max_examples=300)
+@given(st.data())
+def test_broken_takes_are_told_and_nothing_else(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    path = tmp_path_factory.getbasetemp() / "broken.jsonl"
+    _broken_take(path, data)
+    try:
+        changes = read_take(path, _PLAN.surfaces).changes
+    except TakeError as error:
+        assert str(path) in str(error)
+    else:
+        list(rehearse(_PLAN, changes))
+
+
+@settings(max_examples=20)
+@given(st.data())
+def test_broken_takes_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    path = tmp_path_factory.getbasetemp() / "broken.jsonl"
+    _broken_take(path, data)
     for form in ("table", "jsonl"):
         done = CliRunner().invoke(cli, ["rehearse", str(path), "--desk", str(DEMO), "--format", form])
         assert done.exception is None or isinstance(done.exception, SystemExit), done.exc_info

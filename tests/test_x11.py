@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import signal
 import subprocess
 from collections.abc import Iterator
@@ -328,3 +329,90 @@ def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk)
     assert done.returncode == 1
     assert "DISPLAY is not set" in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = str(make_desk(DESK))
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.press(66)  # Caps Lock
+    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
+    subprocess.run(
+        [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, check=True, capture_output=True
+    )
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == ["frames: Größe ✓ 東"]
+    shown.press(38, 36)  # what the person types is still in capitals
+    wait_for(lambda: len(file.read_text().splitlines()) == 2, "a line of the person's")
+    assert file.read_text().splitlines()[1] == "A"
+
+
+def test_a_terminal_that_stops_reading_in_the_middle_of_a_text(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    text = "".join(chr(0x4E00 + 5 * n) for n in range(200))
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        f'[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = \'type "{text}" then enter\'\neast = "f9"\n'
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    terminal = shown.processes[-1]
+    terminal.send_signal(signal.SIGSTOP)
+    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
+    running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", once)
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        running.process.wait(2)
+    assert running.process.poll() is None, "it waits until the program has read"
+    terminal.send_signal(signal.SIGCONT)
+    assert running.process.wait(30) == 0
+    wait_for(lambda: file.exists() and file.read_text(), f"text\n{running.log.read_text()}")
+    assert file.read_text().splitlines() == [text]
+
+
+def test_what_was_lent_is_given_back_at_a_quiet_moment(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    def mapping() -> str:
+        return (
+            shown.ask("xmodmap", "-pke").stdout
+            if shutil.which("xmodmap")
+            else shown.ask("xkbcomp", shown.display, "-").stdout
+        )
+
+    before = mapping()
+    assert before
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    events = [*press(0.2, "south"), (60.0, "mode", 1)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)
+    )
+    wait_for(lambda: mapping() != before, "characters to be lent")
+    wait_for(lambda: mapping() == before, "them to be given back, while it still runs")
+    assert running.process.poll() is None
+    assert running.end() == 0
+
+
+def test_without_a_window_manager_nothing_is_in_front(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", (60, "mode", 1))
+    )
+    running.says("profile: frames")
+    manager = next(process for process in shown.processes if process.args == ("openbox",))
+    manager.kill()
+    running.says("profile: base (in front is nothing)")
+    shown.manage()
+    running.says("profile: frames (in front is Snipwell")
+    assert running.end() == 0
+
+
+def test_a_take_ends_when_what_it_set_off_has_ended(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "a x20 then wait 300ms then b then enter"\n'
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    once = take(tmp_path / "t.jsonl", (0.1, "south", 1))
+    subprocess.run(
+        [*FENKO, "run", "--desk", str(desk), "--play", once], env=shown.environment, check=True, capture_output=True
+    )
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == ["a" * 20 + "b"]

@@ -1,0 +1,193 @@
+"""The running desk with made-up sources and outputs: whatever is lost, late or out of order, nothing stays down."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Sequence
+from math import inf
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
+from fenko.core.plan import Focus
+from fenko.desk.load import load_desk
+from fenko.live.loop import Loop
+from fenko.live.session import Session
+from fenko.outputs.kernel import KernelOutput
+from fenko.outputs.keys import GAP
+from fenko.outputs.layout import us_layout
+from fenko.system.kernel import EVENT, KEY
+from support import DEMO
+
+DESK = load_desk(DEMO)
+
+
+class Pipe:
+    """A virtual device whose events are kept with the time at which they came."""
+
+    def __init__(self) -> None:
+        self._read, self.fd = os.pipe2(os.O_NONBLOCK)
+        self.events: list[tuple[float, int, int]] = []
+
+    def pump(self) -> None:
+        try:
+            data = os.read(self._read, 1 << 16)
+        except BlockingIOError:
+            return
+        now = time.monotonic()
+        self.events += [(now, code, value) for _, _, kind, code, value in EVENT.iter_unpack(data) if kind == KEY]
+
+    def close(self) -> None:
+        os.close(self._read)
+        os.close(self.fd)
+
+
+def _output(warnings: list[str]) -> tuple[KernelOutput, Pipe, Pipe]:
+    keyboard, pointer = Pipe(), Pipe()
+    return KernelOutput(us_layout("here"), warnings.append, lambda: (keyboard, pointer)), keyboard, pointer
+
+
+_effects = st.lists(
+    st.one_of(
+        st.tuples(st.just("key"), st.sampled_from(["a", "b", "ctrl", "A", "enter"])),
+        st.tuples(st.just("type"), st.sampled_from(["aab", "A A", "ü", "bookkeeper"])),
+    ),
+    min_size=1,
+    max_size=12,
+)
+
+
+@settings(max_examples=60)
+@given(_effects, st.randoms(use_true_random=False))
+def test_an_output_keeps_order_and_gaps_however_its_effects_come(wanted: list[tuple[str, str]], random: Any) -> None:
+    warnings: list[str] = []
+    output, keyboard, _ = _output(warnings)
+    due = inf
+
+    def wake(at: float) -> None:
+        nonlocal due
+        due = at
+
+    output.wake = wake
+    effects: list[Effect] = []
+    for act, what in wanted:
+        if act == "type":
+            effects.append((0.0, "keys", "type", what))
+        else:
+            effects += [(0.0, "keys", "down", what), (0.0, "keys", "up", what)]
+    expected = sum(len([c for c in what if c != "ü"]) if act == "type" else 1 for act, what in wanted)
+    try:
+        while effects or output.busy:
+            size = random.randint(1, 4)
+            if effects and random.random() < 0.7:
+                batch, effects = effects[:size], effects[size:]
+                output.send(batch)
+            keyboard.pump()
+            if output.busy and time.monotonic() >= due:
+                due = inf
+                output.go_on(time.monotonic())
+            keyboard.pump()
+        down: set[int] = set()
+        up_at: dict[int, float] = {}
+        struck = 0
+        for at, code, value in keyboard.events:
+            if value:
+                assert code not in down
+                if code not in (29, 42):
+                    assert at - up_at.get(code, -1.0) >= GAP * 0.5, "the same key again at once"
+                    struck += 1
+                down.add(code)
+            else:
+                down.remove(code)
+                up_at[code] = at
+        assert not down
+        assert struck == expected - sum(what == "ctrl" for act, what in wanted if act == "key")
+    finally:
+        output.close()
+
+
+_changes = st.lists(
+    st.one_of(
+        st.tuples(
+            st.sampled_from(["pad.south", "pad.east", "pad.north", "pad.west", "pad.shoulder-left"]),
+            st.sampled_from([0, 1]),
+        ),
+        st.tuples(st.sampled_from(["pad.trigger-left", "pad.trigger-right"]), st.sampled_from([0.0, 0.7, 1.0])),
+        st.tuples(st.just("dial.dial"), st.sampled_from([-2, 1, 40])),
+        st.tuples(st.just(FOCUS), st.sampled_from([Focus("snipwell"), Focus("hushdesk"), Focus()])),
+        st.tuples(st.just(UNPLUG), st.sampled_from(["pad", "dial"])),
+        st.tuples(st.just("release"), st.just(None)),
+        st.tuples(st.just("late"), st.just(None)),
+    ),
+    max_size=25,
+)
+
+
+class _Port:
+    """An output of which the test sees everything."""
+
+    name = "none"
+
+    def __init__(self) -> None:
+        self.down: set[Any] = set()
+
+    def send(self, effects: Sequence[Effect]) -> None:
+        for _, out, act, *values in effects:
+            if act == "down":
+                assert (out, values[0]) not in self.down
+                self.down.add((out, values[0]))
+            elif act == "up":
+                self.down.remove((out, values[0]))
+
+    def pass_motion(self, raw: bytes) -> None:
+        """None comes here."""
+
+    def close(self) -> None:
+        """Nothing to let go of."""
+
+
+@settings(max_examples=150)
+@given(_changes)
+def test_a_session_leaves_nothing_down(changes: list[tuple[str, Any]]) -> None:
+    port = _Port()
+    said: list[str] = []
+    with Loop() as loop:
+        session = Session(DESK, loop, port, lambda: port, said.append)
+        for address, value in changes:
+            now = time.monotonic()
+            if address == "release":
+                session.hold_back(True)
+                assert not port.down
+                session.hold_back(False)
+            elif address == "late":
+                # The loop comes back long after everything was due.
+                session._advance(now + 5)
+            else:
+                change: Change = (now, address, value)
+                session.feed([change])
+        session.close()
+    assert not port.down
+
+
+def test_what_a_trigger_or_a_dial_does_goes_to_the_window_in_front_now() -> None:
+    for address, value in (("pad.trigger-left", 0.7), ("dial.dial", 2), ("pad.south", 1)):
+        with Loop() as loop:
+            session = Session(DESK, loop, _Port(), _Port, lambda line: None)
+            session.pretend_focus(Focus("snipwell"))
+            session._settling = Focus("hushdesk")
+            session.feed([(time.monotonic(), address, value)])
+            assert session.engine.profile.name == "sound", address
+            session.close()
+
+
+def test_a_moment_of_nothing_in_front_is_no_desktop() -> None:
+    with Loop() as loop:
+        session = Session(DESK, loop, _Port(), _Port, lambda line: None)
+        session.pretend_focus(Focus("snipwell"))
+        session._settling = Focus()
+        session.feed([(time.monotonic(), "pad.south", 1)])
+        assert session.engine.profile.name == "frames"
+        session.close()
