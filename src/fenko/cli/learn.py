@@ -68,7 +68,7 @@ def command(
         except PhraseError as why:
             fail(f"{why}\n  {phrase}\n  {' ' * why.offset}{'^' * why.length}" + _hint(why.hint), 2)
         except Refused as why:
-            fail(str(why), 2)
+            fail(str(why), why.status)
         return
     sys.exit(_ask(lesson, control, extras, once))
 

@@ -24,7 +24,11 @@ from fenko.desk.writing import quoted
 
 
 class Refused(Exception):
-    """What cannot be learned; the message says why."""
+    """What cannot be learned; the message says why. `status` is the exit status that says so."""
+
+    def __init__(self, message: str, status: int = 2) -> None:
+        super().__init__(message)
+        self.status = status
 
 
 class Lesson:
@@ -114,7 +118,7 @@ class Lesson:
         except (EditError, DeskError) as why:
             if isinstance(why, DeskError):
                 raise Refused("\n".join(problem.render() for problem in why.problems)) from None
-            raise Refused(str(why)) from None
+            raise Refused(str(why), 1 if why.failed else 2) from None
         edit = edits[-1]
         hidden = self._below(what)
         self._edits.append(edits)

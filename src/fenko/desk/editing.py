@@ -31,7 +31,15 @@ _BOM = b"\xef\xbb\xbf"
 
 
 class EditError(Exception):
-    """An edit that cannot be made; the message says why and what to do."""
+    """An edit that cannot be made; the message says why and what to do. `failed`: it could not be written."""
+
+    failed = False
+
+
+class NotWritten(EditError):
+    """An edit that is good, but could not be written."""
+
+    failed = True
 
 
 class Edit(Struct, frozen=True):
@@ -279,7 +287,7 @@ def _replace(path: FilePath, expected: bytes, new: bytes, keep: bool) -> None:
     try:
         mode = stat.S_IMODE(path.stat().st_mode)
         if not mode & 0o222 or not os.access(path, os.W_OK):
-            raise EditError(f"{path} is read-only; nothing was written")
+            raise NotWritten(f"{path} is read-only; nothing was written")
         if read_file(path) != expected:
             raise EditError(f"{path} has been changed by somebody else in the meantime; nothing was written")
         if keep:
@@ -288,7 +296,7 @@ def _replace(path: FilePath, expected: bytes, new: bytes, keep: bool) -> None:
         with whole_file(path, mode, os.replace) as file:
             file.write(new)
     except OSError as why:
-        raise EditError(f"{path} cannot be written: {why.strerror or why}") from why
+        raise NotWritten(f"{path} cannot be written: {why.strerror or why}") from why
 
 
 def binding_value(phrase: str, label: str = "", colour: str = "", icon: str = "", note: str = "") -> str:
