@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -14,6 +15,7 @@ from hypothesis import strategies as st
 
 from fenko.core.patterns import BadPattern, Wildcard, compile_pattern
 from fenko.desk.load import load_desk
+from fenko.devices.recorder import TakeWriter
 from support import DEMO, FENKO, MakeDesk, Run
 from terminal import Terminal
 
@@ -120,6 +122,56 @@ def test_a_copy_that_fails_leaves_nothing(fenko: Run, tmp_path: Path) -> None:
         small, capture_output=True, text=True, timeout=30, env={**os.environ, "PYTHONDONTWRITEBYTECODE": "1"}
     )
     assert done.returncode != 0 and not list(tmp_path.glob("*kept*")) and done.stderr.count("\n") < 4
+
+
+@pytest.mark.parametrize(
+    "control",
+    [
+        "at = [1e400, 0]",
+        "at = [-5, nan]",
+        'on = "south"',
+        'on = "east" }\neast = { on = "south"',
+        "at = [0, 0], size = [inf, 3]",
+    ],
+)
+def test_places_that_cannot_be_are_refused(control: str, fenko: Run, make_desk: MakeDesk) -> None:
+    desk = make_desk('[surface.pad]\ndescription = "odd"\n')
+    (desk / "devices").mkdir()
+    (desk / "devices/odd.toml").write_text(f'description = 1\nkind = "gamepad"\n[controls]\nsouth = {{ {control} }}\n')
+    for arguments in (("check",), ("sheet", "--plan", "pad"), ("sheet", "--plan", "pad", "--out", "x.svg")):
+        done = fenko(*arguments, "--desk", desk)
+        assert done.returncode == 2 and "Traceback" not in done.stderr, done.stderr
+        assert "odd.toml:4" in done.stdout + done.stderr
+
+
+def test_ctrl_c_while_starting_up_is_silent(tmp_path: Path) -> None:
+    for n in range(12):
+        process = subprocess.Popen(
+            [*FENKO, "check", "--desk", str(DEMO)], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        )
+        time.sleep(0.02 + n * 0.02)
+        process.send_signal(signal.SIGINT)
+        errors = process.communicate(timeout=20)[1].decode()
+        # Before our first line runs, the interpreter itself would complain.
+        assert "Traceback" not in errors or "fenko/" not in errors, errors
+
+
+def test_a_full_disk_is_noticed_at_once(tmp_path: Path) -> None:
+    with pytest.raises(OSError):
+        TakeWriter(tmp_path / "no" / "take.jsonl", "x", None, {}, 0.0)
+    writer = TakeWriter(tmp_path / "take.jsonl", "x", None, {"pad": "gamepad"}, 0.0)
+    full = os.open("/dev/full", os.O_WRONLY)
+    os.dup2(full, writer._file.fileno())
+    with pytest.raises(OSError, match="No space left"):
+        writer.add((1.0, "pad.south", 1))
+
+
+def test_the_x_server_needs_no_advice_to_use_it(fenko: Run, make_desk: MakeDesk) -> None:
+    text = (
+        '[output]\nkeys = "KEYS"\nlayout = "us"\n[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "ж"\n'
+    )
+    assert "cannot be pressed" in fenko("check", "--desk", make_desk(text.replace("KEYS", "kernel"))).stdout
+    assert "cannot be pressed" not in fenko("check", "--desk", make_desk(text.replace("KEYS", "x11"))).stdout
 
 
 # --- What reaches a terminal ---

@@ -21,6 +21,7 @@ from hands import key_names, phrases
         ("ctrl+plus  then\twait 1.5s then f5", (Keys(("ctrl", "+")), Wait(1.5), Keys(("f5",)))),
         ('type "Reel \\"2\\"\\n" then enter', (Type('Reel "2"\n'), Keys(("enter",)))),
         ("type 'x'", (Type("x"),)),
+        ('type "👩\u200d🚀 می\u200cخواهم"', (Type("👩\u200d🚀 می\u200cخواهم"),)),
         ("@z", (Keys(("@z",)),)),
         ("break", (Keys(("break",)),)),
         ("é", (Keys(("é",)),)),

@@ -25,7 +25,7 @@ PROGRAMS: dict[str, tuple[str, list[str]]] = {
 }
 """By toolkit: the Debian package and command, and how it is started with a file."""
 
-_PLAIN = "Größe ✓ и ещё ελ 東京 bookkeeper"
+_PLAIN = "Größe ✓ и ещё ελ 東京 bookkeeper می\u200cخواهم क\u094d\u200dष"
 _KANA = "".join(chr(0x3041 + n) for n in range(60))
 _MANY = "".join(chr(0x4E00 + 7 * n) for n in range(170))
 _RULER = "".join(chr(ord("a") + n % 26) for n in range(230))

@@ -6,7 +6,8 @@ before the ones that ship with Fenko.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from math import isfinite
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -25,6 +26,8 @@ from fenko.desk.structure import read
 FOLDER = "devices"
 """The folder of description files, below a desk's folder and below the user's."""
 
+_FARTHEST = 5000.0
+"""Millimetres; nothing with controls is larger."""
 _Pair = Annotated[list[float], Meta(min_length=2, max_length=2)]
 
 
@@ -100,6 +103,8 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         return _whole(stem, file, usual.spots, usual.body)
     spots = []
     entries = file.controls
+    if file.body and not all(isfinite(number) and 0 <= number <= _FARTHEST for number in file.body):
+        sources.add(("body",), "nothing is that large", expected=f"millimetres from 0 to {_FARTHEST:g}")
     known = KINDS[file.kind]
     names: dict[str, str] = {}
     for control, entry in entries.items():
@@ -114,6 +119,12 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         for one in sends or ():
             if one not in known:
                 sources.add((*place, "sends"), f"a {file.kind} has no control `{one}`", nearest=nearest(one, known))
+        for field in ("at", "size"):
+            numbers = getattr(entry, field) or ()
+            if not all(isfinite(number) and 0 <= number <= _FARTHEST for number in numbers):
+                sources.add((*place, field), "nothing is there", expected=f"millimetres from 0 to {_FARTHEST:g}")
+        if _lies_on_itself(control, entries):
+            sources.add((*place, "on"), f"`{control}` lies on itself in the end")
         if entry.on and entry.on not in entries:
             sources.add((*place, "on"), f"there is no control `{entry.on}` here", nearest=nearest(entry.on, entries))
         size = entry.size or default_size(control)
@@ -132,6 +143,18 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
             )
         )  # fmt: skip
     return _whole(stem, file, tuple(spots), (0.0, 0.0))
+
+
+def _lies_on_itself(control: str, entries: Mapping[str, SpotFile]) -> bool:
+    """Whether a control, by what it lies on, comes back to itself."""
+    seen = {control}
+    under = entries[control].on
+    while under and under in entries:
+        if under in seen:
+            return True
+        seen.add(under)
+        under = entries[under].on
+    return False
 
 
 def _whole(stem: str, file: DescriptionFile, spots: tuple[Spot, ...], size: tuple[float, float]) -> Description:
