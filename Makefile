@@ -11,7 +11,7 @@ demo: $(VENV)/installed
 
 test: $(VENV)/tested lint
 	tools/needs tests
-	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python -m pytest -n 2 --dist loadfile
 	$(BIN)/python tools/share.py
 
 lint: $(VENV)/tested

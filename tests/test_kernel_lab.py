@@ -16,7 +16,6 @@ _PYTEST = [sys.executable, "-m", "pytest", "-p", "no:cacheprovider"]
 _OUTCOME = re.compile(r"^(tests/kernel/\S+) (PASSED|FAILED|ERROR|SKIPPED)", re.MULTILINE)
 
 pytestmark = [
-    pytest.mark.xdist_group("lab"),
     pytest.mark.skipif("KERNEL_LAB" in os.environ, reason="this already is the emulated machine"),
     pytest.mark.skipif(
         shutil.which("apt-get") is None or (os.geteuid() != 0 and shutil.which("qemu-system-x86_64") is None),
