@@ -114,7 +114,6 @@ def test_a_key_of_its_own_or_by_another_name() -> None:
 
 
 @needs_screen
-@pytest.mark.xdist_group("screen")
 def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
     events = [
         event
@@ -136,7 +135,6 @@ def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_de
 
 
 @needs_screen
-@pytest.mark.xdist_group("screen")
 def test_ctrl_c_and_closing_the_window_end_it(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
     desk = str(make_desk(DESK))
     events = [event for n in range(60) for event in press(0.3 + n, "start", 0.9)]
@@ -180,7 +178,6 @@ class _Typist:
 
 
 @needs_screen
-@pytest.mark.xdist_group("screen")
 def test_modifiers_of_the_keyboard_change_what_a_control_does(
     shown: Screen, tmp_path: Path, make_desk: MakeDesk
 ) -> None:
@@ -216,7 +213,6 @@ def test_modifiers_of_the_keyboard_change_what_a_control_does(
 
 
 @needs_screen
-@pytest.mark.xdist_group("screen")
 def test_nothing_is_typed_into_the_window_that_comes_in_front(
     shown: Screen, tmp_path: Path, make_desk: MakeDesk
 ) -> None:

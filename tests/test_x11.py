@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, wait_for
 
-pytestmark = [needs_screen, pytest.mark.xdist_group("screen")]
+pytestmark = needs_screen
 
 DESK = """
 format = 1

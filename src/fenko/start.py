@@ -1,13 +1,16 @@
 """Where the `fenko` command begins: nothing may go wrong before the command line is there, Ctrl-C included."""
 
-import os
-import signal
-import sys
+from _signal import SIG_DFL, SIGINT, signal  # type: ignore[import-not-found]
+
+# The library's own module for signals takes long enough to load for somebody to change their mind.
+signal(SIGINT, SIG_DFL)
+
+import os  # noqa: E402
+import sys  # noqa: E402
 
 
 def main() -> None:
     """Runs the command line. A Ctrl-C while it is still being loaded, or ends, ends the process without a word."""
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:  # closed by whoever started us

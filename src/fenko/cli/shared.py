@@ -93,8 +93,11 @@ def show_problems(problems: Iterable[Problem], err: bool) -> None:
         mark = f": {problem.severity}: "
         place, _, message = first.partition(mark)
         say(f"{bold(place, err)}: {colour(problem.severity, colours[problem.severity], err)}: {message}", err=err)
-        if rest:
-            say(rest, err=err)
+        columns = _columns(err)
+        for line in rest.split("\n") if rest else ():
+            # The line of the file and its caret stay as they are.
+            for part in [line] if columns is None or " | " in line else wrapped(line, columns):
+                say(part, err=err)
 
 
 def shown_path(path: Path) -> str:
@@ -107,7 +110,12 @@ def shown_path(path: Path) -> str:
 
 _MARK = f"\x01{token_hex(4)}"
 """Stands before our own styles until a text is printed. Nobody can write it into a label or a window's title."""
-_CODES = {"bold": "1", "dim": "2", "bright_red": "91", "bright_green": "92", "bright_yellow": "93", "bright_cyan": "96"}
+_COLOURS = ("black", "red", "green", "yellow", "blue", "magenta", "cyan", "white")
+_CODES = {"bold": "1", "dim": "2"} | {
+    f"{bright}{name}": f"{tens}{number}"
+    for bright, tens in (("", 3), ("bright_", 9))
+    for number, name in enumerate(_COLOURS)
+}
 _HARMFUL = dict.fromkeys((*range(9), *range(11, 32), *range(127, 160), *range(8234, 8239), *range(8294, 8298)), "�")
 """Characters by which a text could act on a terminal, or show something else than it says."""
 
