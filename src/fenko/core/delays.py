@@ -21,6 +21,8 @@ class Delay(Struct, frozen=True):
 
 def delays(stack: Stack, cell: Cell, usual: Timing) -> Iterator[Delay]:
     """The delay of every gesture of a cell that does not act at once; `usual` are the times of the desk."""
+    if not (cell.waits or stack.combines):
+        return
     timing = cell.timing or usual
     before, why = _before(stack, cell, usual)
     for gesture, _ in cell.gestures():

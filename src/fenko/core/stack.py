@@ -29,6 +29,8 @@ class Stack:
     ) -> None:
         self.levels = tuple(levels)
         self._from_top = self.levels[::-1]
+        self.combines = any(level.chords or level.bursts or level.diagonals for level in self.levels)
+        """Whether presses can belong together: several at once, bursts, directions between two."""
         self._surfaces = surfaces
         self._watched = watched
         self._paused = paused
