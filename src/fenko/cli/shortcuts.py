@@ -159,8 +159,7 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
     try:
         desk = load_desk(folder)
     except DeskError as error:
-        missing = f"there is no file `{app}.csv`"
-        if not all(problem.message.startswith(missing) or app in problem.message for problem in error.problems):
+        if not all(app in problem.message for problem in error.problems):
             show_problems(error.problems, err=True)
             sys.exit(2)
         desk = None  # the list that is imported now is all that it lacks

@@ -33,7 +33,6 @@ class TakeWriter:
     overwrite one, and OSError where it cannot be written."""
 
     def __init__(self, path: Path, name: str, note: str | None, surfaces: dict[str, str], start: float) -> None:
-        self.count = 0
         self._start = start
         self._last = 0.0
         self._encoder = msgspec.json.Encoder()
@@ -56,7 +55,6 @@ class TakeWriter:
         entry = take_line(change, self._start)
         self._last = entry["t"] = max(self._last, entry["t"])
         self._write(entry)
-        self.count += 1
 
     def close(self) -> None:
         """Everything is in the file."""

@@ -28,7 +28,9 @@ class Read(Enum):
 
 
 class Reader:
-    """One window that was sent keys; asked from then on, by who hears what is sent to the root window. Raises DisplayError when the server is gone."""
+    """One window that was sent keys; asked from then on, by who hears what is sent to the root window.
+
+    Raises DisplayError when the server is gone."""
 
     def __init__(self, display: Display, window: int) -> None:
         self.window = window

@@ -17,6 +17,7 @@ from typing import Any
 
 from fenko.core.axes import Detents
 from fenko.core.keys import MODIFIERS, key_code
+from fenko.core.words import shortened
 from fenko.outputs.keys import GAP, KeyOutput, OutputError, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
 from fenko.outputs.reading import Read, Reader
@@ -167,15 +168,19 @@ class X11Output(KeyOutput):
 
     # --- Characters that the layout lacks ---
 
+    def _lender(self) -> Lending:
+        """What lends key codes; the server is asked for what it needs when that is first wanted."""
+        if self._lending is None:
+            self._lending = Lending(self._display)
+        return self._lending
+
     def _lend(self, characters: list[str]) -> dict[str, tuple[int, ...]]:
         """Puts characters that the layout lacks into free slots, as far as there are any of which nobody can have anything
         left to read; says which codes make them now."""
-        keymap = self._mapping()
-        if self._lending is None:
-            self._lending = Lending(self._display)
+        keymap, lending = self._mapping(), self._lender()
         wanted = [character for character in dict.fromkeys(characters) if character not in self._lent]
         taken = set(self._lent.values())
-        levels = self._lending.levels if keymap.level3 is not None else 2
+        levels = lending.levels if keymap.level3 is not None else 2
         free = [slot for slot in keymap.free if slot not in taken and slot[1] < levels]
         for character, (keycode, level) in zip(wanted, free, strict=False):
             self._lent[character] = keycode, level
@@ -186,9 +191,9 @@ class X11Output(KeyOutput):
         changed = {self._lent[character][0] for character in wanted if character in self._lent}
         for keycode in sorted(changed):
             self._ledger[LENT_AT + keycode] = 1
-            self._lending.put(keycode, self._put[keycode])
+            lending.put(keycode, self._put[keycode])
         if changed:
-            self._lending.remind()
+            lending.remind()
         self._given_to[self._front()] = None
         self._quiet_at = time.monotonic() + _QUIET
         self.wake(self._quiet_at)
@@ -220,13 +225,11 @@ class X11Output(KeyOutput):
     def _stretch(self, strokes: list[tuple[int, ...]]) -> Typing:
         """Types keys as they are, whatever Caps Lock would make of them."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
-        if capitals and self._lending is None:
-            self._lending = Lending(self._display)
-        if capitals and self._lending is not None:
-            self._lending.caps_lock(False)
+        if capitals:
+            self._lender().caps_lock(False)
         yield from strokes
-        if capitals and self._lending is not None:
-            self._lending.caps_lock(True)
+        if capitals:
+            self._lender().caps_lock(True)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
@@ -285,13 +288,13 @@ class X11Output(KeyOutput):
             return
         self._quiet_at = inf
         self._forget_lent()
-        assert self._lending is not None
+        lending = self._lender()
         kept = {keycode for keycode, _ in self._lent.values()}
         for keycode in [keycode for keycode in self._put if keycode not in kept]:
             del self._put[keycode]
-            self._lending.put(keycode, [])
+            lending.put(keycode, [])
             self._ledger[LENT_AT + keycode] = 0
-        self._lending.remind()
+        lending.remind()
         self._flush()
 
     def _move(self, dx: int, dy: int) -> None:
@@ -344,7 +347,7 @@ def _missing(text: str, made: Sequence[tuple[int, ...] | None], start: int) -> l
 
 def _shown(text: str) -> str:
     """A text in a message, if it is long only its beginning."""
-    return f'"{text[:40]}…"' if len(text) > 40 else f'"{text}"'
+    return f'"{shortened(text, 40)}"'
 
 
 def _connect() -> tuple[Display, Any]:
