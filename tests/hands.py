@@ -11,24 +11,7 @@ from hypothesis import strategies as st
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.keys import NAMED_KEYS
 from fenko.core.patterns import compile_pattern
-from fenko.core.phrase import (
-    LAYER_MODES,
-    Command,
-    Keys,
-    Layer,
-    Lift,
-    Nothing,
-    Pause,
-    Phrase,
-    Press,
-    Profile,
-    Step,
-    Tap,
-    Toggle,
-    Type,
-    Wait,
-    parse_phrase,
-)
+from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import (
     BASE,
     Binding,
@@ -42,6 +25,8 @@ from fenko.core.plan import (
 )
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
+from fenko.core.registration import Said
+from fenko.core.verbs import VERB_OF
 
 SURFACES = {
     "pad": Surface("pad", "gamepad"),
@@ -75,31 +60,26 @@ key_names = st.one_of(
 few_keys = st.sampled_from(["ctrl", "shift", "a", "b"])
 
 
-def steps(keys: st.SearchStrategy[str], profiles: Iterable[str]) -> st.SearchStrategy[Step]:
-    """Any step of the language."""
+def steps(keys: st.SearchStrategy[str], profiles: Iterable[str]) -> st.SearchStrategy[Said]:
+    """Any step of the language: every verb and form that is registered, with arguments of its own samples and more."""
     some_keys = st.lists(keys, min_size=1, max_size=3, unique=True).map(tuple)
+    more: dict[str, st.SearchStrategy[Any]] = {
+        "KEYS": some_keys | some_keys.map(lambda found: (*found[:2], "button left")),
+        "COMMAND": st.lists(command_words, min_size=1, max_size=4).map(" ".join),
+        "[xN]": st.integers(1, 999),
+        "[every TIME]": st.none() | st.integers(5, 400).map(lambda ms: ms / 1000),
+        "TIME": st.integers(1, 400).map(lambda ms: ms / 1000),
+        '"TEXT"': st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=8),
+        "NAME|next|previous|auto": st.sampled_from([*profiles, "next", "previous", "auto"]),
+    }
     return st.one_of(
-        st.builds(Keys, st.lists(keys, min_size=1, max_size=3, unique=True).map(tuple), st.integers(1, 4)),
-        st.builds(Keys, some_keys),
-        st.builds(Keys, some_keys, st.integers(1, 3), st.integers(5, 200).map(lambda ms: ms / 1000)),
-        st.builds(Keys, some_keys.map(lambda found: (*found[:2], "button left"))),
-        st.builds(Tap, some_keys),
-        st.builds(Toggle, some_keys),
-        st.builds(Press, some_keys),
-        st.builds(Lift, some_keys),
-        st.builds(
-            Command,
-            st.sampled_from(APPS),
-            st.lists(command_words, min_size=1, max_size=4).map(" ".join),
-            st.integers(1, 999),
-            st.none() | st.integers(5, 400).map(lambda ms: ms / 1000),
-        ),
-        st.builds(Layer, st.sampled_from(LAYERS), st.sampled_from(["", *LAYER_MODES])),
-        st.builds(Wait, st.integers(1, 400).map(lambda ms: ms / 1000)),
-        st.builds(Type, st.text(st.characters(categories=["L", "N", "P", "S"]), min_size=1, max_size=8)),
-        st.builds(Profile, st.sampled_from([*profiles, "next", "previous", "auto"])),
-        st.just(Pause()),
-        st.just(Nothing()),
+        [
+            st.builds(
+                verb.said,
+                *(st.sampled_from(one.samples) | more.get(one.word, st.nothing()) for one in verb.arguments),
+            )
+            for verb in VERB_OF.values()
+        ]
     )
 
 

@@ -8,8 +8,9 @@ from math import inf
 from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.phrase import Keys, Layer, Pause, Profile
 from fenko.core.plan import BASE, Binding, Cell, Focus, Level, Plan
+from fenko.core.verbs.desk import Layer, Pause, Profile
+from fenko.core.verbs.keys import Keys
 
 Told = tuple[Any, ...]
 DIRECTIONS = {"x": ("left", "right"), "y": ("up", "down")}

@@ -11,8 +11,9 @@ import pytest
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
-from fenko.core.phrase import Keys, Phrase, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Layer, Level, Plan, Profile, Surface, Timing
+from fenko.core.verbs.keys import Keys
 from model import Model, Told
 
 SEEDS = int(os.environ.get("FENKO_SEEDS", "1000"))

@@ -7,7 +7,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.keys import KERNEL_KEYS, NAMED_KEYS, canonical_key, format_key, key_code, position_key
-from fenko.core.phrase import VERBS, Command, Keys, Lift, Phrase, PhraseError, Press, Type, Wait, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
+from fenko.core.reader import PhraseError
+from fenko.core.verbs import VERBS
+from fenko.core.verbs.keys import Command, Keys, Lift, Press
+from fenko.core.verbs.text import Type
+from fenko.core.verbs.waiting import Wait
 from fenko.core.words import format_time, parse_time
 from hands import key_names, phrases
 
@@ -127,7 +132,7 @@ def test_nothing_but_its_own_error_comes_out(text: str) -> None:
 def test_every_verb_reads_its_own_example() -> None:
     for verb in VERBS.values():
         (step,) = parse_phrase(verb.example).steps
-        assert isinstance(step, verb.step)
+        assert isinstance(step, verb.said)
         assert str(parse_phrase(verb.example)) == verb.example
 
 

@@ -15,8 +15,9 @@ from fenko.cli.shared import bold, colour, dim, fail, open_desk, say
 from fenko.cli.timeline import Action, Moment, clip, describe, moments
 from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
 from fenko.core.keys import MODIFIERS
-from fenko.core.phrase import Keys, Phrase
+from fenko.core.phrase import Phrase
 from fenko.core.plan import Focus, Plan
+from fenko.core.verbs.keys import Keys
 from fenko.core.words import reason
 from fenko.data import DEMO
 from fenko.desk.problems import width

@@ -23,8 +23,9 @@ from fenko.cli.shared import (
     show_table,
 )
 from fenko.cli.timeline import describe
-from fenko.core.changes import Effect, effect_fields
+from fenko.core.changes import Effect
 from fenko.core.delays import delays
+from fenko.core.effects import effect_fields
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
 from fenko.core.script import Deed, Performance

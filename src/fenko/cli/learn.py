@@ -15,9 +15,11 @@ from fenko.cli.new import window_in_front
 from fenko.cli.shared import bold, desk_option, fail, fail_unknown, note, open_desk
 from fenko.core.changes import Change
 from fenko.core.macros import Stroke, recorded
-from fenko.core.phrase import NAME, Command, Phrase, PhraseError, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import BASE, Focus
+from fenko.core.reader import NAME, PhraseError
 from fenko.core.recognising import Meant, Recogniser
+from fenko.core.verbs.keys import Command
 from fenko.core.words import nearest
 from fenko.desk.load import Desk
 from fenko.desk.shortcuts import Shortcut

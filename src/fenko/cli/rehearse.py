@@ -11,7 +11,7 @@ import click
 import msgspec
 
 from fenko.cli.shared import desk_option, fail, format_option, open_desk, say
-from fenko.core.changes import effect_fields
+from fenko.core.effects import effect_fields
 from fenko.core.rehearsal import rehearse
 from fenko.devices.take import TakeError, read_take
 

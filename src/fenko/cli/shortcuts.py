@@ -24,7 +24,7 @@ from fenko.cli.shared import (
     show_table,
     shown_path,
 )
-from fenko.core.phrase import NAME
+from fenko.core.reader import NAME
 from fenko.core.words import reason
 from fenko.desk.editing import BEFORE, EditError, set_entry, write
 from fenko.desk.importing import (

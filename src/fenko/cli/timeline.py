@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from fenko.cli.shared import bold, colour, dim
 from fenko.core.changes import Change, Effect
-from fenko.core.keys import format_key
+from fenko.core.effects import effect_mood, effect_words
 from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
 from fenko.desk.problems import width
@@ -105,34 +105,13 @@ def moment_lines(
 
 def describe(effects: Iterable[Effect]) -> str:
     """Effects in words, one after the other: `ctrl↓ z↓`, `types "Reel 2"`, `profile frames`."""
-    return "  ".join(_describe(effect) for effect in effects)
+    return "  ".join(_in_colour(effect) for effect in effects)
 
 
-def _describe(effect: Effect) -> str:
-    _, out, act, *values = effect
-    match out, act:
-        case "keys", "down":
-            return f"{format_key(values[0])}↓"
-        case "keys", "up":
-            return f"{format_key(values[0])}↑"
-        case "keys", "type":
-            return f'types "{values[0]}"'
-        case "pointer", "down":
-            return f"button {values[0]}↓"
-        case "pointer", "up":
-            return f"button {values[0]}↑"
-        case "pointer", _:
-            return f"{act} {values[0]:g} {values[1]:g}"
-        case "fenko", "profile":
-            return colour(f"→ profile {values[0]}" + (" (by hand)" if values[1] == "hand" else ""), "bright_magenta")
-        case "fenko", "layer":
-            return colour(f"→ layer {values[0]}" if values[1] else f"layer {values[0]} off", "bright_magenta")
-        case "fenko", "state":
-            return colour(f"→ {values[1]}", "bright_magenta")
-        case "fenko", "pause":
-            return colour("→ paused" if values[0] else "→ running again", "bright_yellow")
-        case _:
-            return " ".join(str(part) for part in (out, act, *values))
+def _in_colour(effect: Effect) -> str:
+    shade = {"change": "bright_magenta", "alert": "bright_yellow"}.get(effect_mood(effect))
+    words = effect_words(effect)
+    return colour(words, shade) if shade else words
 
 
 def _shown(binding: Binding | None) -> str:

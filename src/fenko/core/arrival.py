@@ -7,8 +7,10 @@ from math import inf
 
 from fenko.core.changes import Effect
 from fenko.core.keys import KEY_FOR_CODE, MODIFIERS, NAMED_KEYS, format_key, key_code
-from fenko.core.phrase import BUTTON, Keys, Phrase, Type
+from fenko.core.phrase import Phrase
 from fenko.core.seen import Witness
+from fenko.core.verbs.keys import BUTTON, Keys
+from fenko.core.verbs.text import Type
 
 PATIENCE = 0.5
 """Seconds in which a key arrives, if it does."""

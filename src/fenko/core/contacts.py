@@ -11,7 +11,7 @@ from functools import partial
 from math import inf
 
 from fenko.core.agenda import Agenda, Waiting, after
-from fenko.core.axes import FULL_AT, FULL_UNTIL, pressed_end
+from fenko.core.axes import FULL_AT, FULL_UNTIL, PRESS_AT, RELEASE_AT, pressed_end
 from fenko.core.controls import BUTTON, Shape
 from fenko.core.plan import Surface, Timing
 from fenko.core.stack import Stack
@@ -70,6 +70,8 @@ class Contacts:
         self._undecided: dict[str, Push] = {}
         self._ends: dict[str, int] = {}
         self._fulls: dict[str, int] = {}
+        self.bands: dict[str, tuple[float, float]] = {}
+        """Between which values, both left out, an axis can move without anything coming of it."""
 
     # --- Buttons ---
 
@@ -104,6 +106,7 @@ class Contacts:
         ends = shape.axes[address[len(control) + 1 :]]
         before, full_before, now, full = self._where(address, value)
         self._ends[address], self._fulls[address] = now, full
+        self.bands[address] = _band(now, full)
         if full_before and full != full_before:
             self._press(t, f"{_end(control, ends, full_before)}.full", False)
         for end, on in ((before, False), (now, True)) if now != before else ():
@@ -261,9 +264,17 @@ class Contacts:
             *(push.waiting for control, push in self._pushes.items() if control.startswith(within)),
         ]:
             self._agenda.set(waiting, inf)
-        for known in (self._edges, self._pushes, self._undecided, self._ends, self._fulls):
+        for known in (self._edges, self._pushes, self._undecided, self._ends, self._fulls, self.bands):
             for address in [address for address in known if address.startswith(within)]:
                 del known[address]
+
+
+def _band(end: int, full: int) -> tuple[float, float]:
+    """The values at which an axis stays at an end, or at none, pushed all the way or not."""
+    if not end:
+        return (-PRESS_AT, PRESS_AT)
+    near, far = (FULL_UNTIL, inf) if full else (RELEASE_AT, FULL_AT)
+    return (near, far) if end > 0 else (-far, -near)
 
 
 def _end(control: str, ends: tuple[str | None, str], end: int) -> str:

@@ -8,7 +8,8 @@ Its rooms
 =========
 
 `contacts`   what devices tell becomes cells that are pressed and let go: bounce, thresholds, directions between two
-`gestures`   what hands do with cells becomes actions: hold, tap, double, several at once, bursts, turning
+`gestures`   what hands do with cells becomes actions: press, hold, tap, double, turning
+`pending`    what is not decided yet: several at once, bursts, taps that may be doubled
 `runs`       actions at work: keys that are held, strokes, waits, what repeats
 `situation`  the profile, its layers and pause; a `stack` of levels says what each cell does
 `agenda`     what is due, and when
@@ -29,7 +30,9 @@ How it keeps its promises
 4.  Actions come in the order of the hand: whatever it does next settles what is not decided yet.
 
 5.  The common case is a button that holds keys while nothing else is down. `feed` handles it with one look-up and
-    keeps it apart (`_alone`); whatever else happens takes it in among the holders first.
+    keeps it apart (`_alone`). What is nearly as common (other keys held, somebody who listens, a detent that is one
+    stroke, a stick that stays where it is) takes the next shortest way (`_quickly`), as long as nothing is undecided and
+    no action under way. Whatever else happens takes in what was kept apart first.
 """
 
 from __future__ import annotations
@@ -46,10 +49,12 @@ from fenko.core.gestures import Gestures
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
 from fenko.core.situation import WHILE, Situation
-from fenko.core.stack import Stack
+from fenko.core.stack import Detent, Stack
+from fenko.core.steps import Item
 
 _NOTHING: tuple[Effect, ...] = ()
 _NO_KEYS: dict[str, tuple[str, ...]] = {}
+_NO_ITEMS: dict[str, tuple[Item, ...]] = {}
 
 
 class Engine:
@@ -67,18 +72,24 @@ class Engine:
         self._gestures = Gestures(
             plan.surfaces, plan.timing, self._agenda, self._situation, self._runs, plan.watched, report
         )
-        self._contacts = self._gestures.contacts = Contacts(
-            plan.surfaces, plan.timing, self._agenda, self._gestures.set, self._gestures.settle_others, self._situation.stack
-        )  # fmt: skip
+        pending = self._pending = self._gestures.pending
+        self._contacts = Contacts(
+            plan.surfaces, plan.timing, self._agenda, self._gestures.set, pending.settle_others, self._situation.stack
+        )
+        self._gestures.use_contacts(self._contacts)
         self._shapes: dict[str, tuple[str, Shape]] = {}
-        self._instant = _NO_KEYS
         # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
+        self._instant = _NO_KEYS
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
         # When the short way lifted keys last, and from when on every key may go down again.
         self._alone_up = -inf
         self._free_at = -inf
         self._gap = plan.timing.gap
+        # What takes the next shortest way, and the cells that were pressed by it.
+        self._calm = False
+        self._direct = _NO_ITEMS
+        self._directly: set[str] = set()
         self._finish()
 
     # --- The public surface ---
@@ -107,10 +118,10 @@ class Engine:
                 if len(keys) == 2:
                     return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
                 return [(t, "keys", "up", key) for key in reversed(keys)]
-            self._take_in()
-        else:
-            self._take_in()
-            self._agenda.pass_time(t)
+        if self._quickly(t, address, value):
+            return self._taken()
+        self._take_in()
+        self._agenda.pass_time(t)
         self._change(t, address, value)
         self._agenda.pass_time(t)
         return self._finish()
@@ -119,6 +130,9 @@ class Engine:
         """Lets time pass until `now`: all that is due by then happens, each thing at its own time."""
         if now < self.deadline:
             return _NOTHING
+        if self._only_lone_until(now):
+            self._pass_lone(now)
+            return self._taken()
         self._take_in()
         self._agenda.pass_time(now)
         return self._finish()
@@ -140,15 +154,14 @@ class Engine:
         return bool(value) if shape.turns else self._contacts.acts(address, shape, value)
 
     @property
-    def held(self) -> tuple[str, ...]:
-        """The keys, and mouse buttons as `button left`, that are down now because of this engine, in the order of going
-        down."""
+    def held(self) -> tuple[Item, ...]:
+        """What is held now because of this engine, in the order in which it began."""
         self._take_in()
-        return tuple(self._runs.keys.keys)
+        return self._runs.items.items
 
     @property
-    def toggled(self) -> tuple[str, ...]:
-        """The keys that stay down until they are toggled again, the profile changes, or everything is lifted."""
+    def toggled(self) -> tuple[Item, ...]:
+        """What lasts until it is toggled again, the profile changes, or everything is lifted."""
         return self._runs.toggled
 
     @property
@@ -179,7 +192,7 @@ class Engine:
     @property
     def under_way(self) -> bool:
         """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
-        return self._agenda.ending > 0
+        return self._agenda.ending > 0 or self._runs.lone is not None
 
     def use_profile(self, now: float, name: str) -> Sequence[Effect]:
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
@@ -205,13 +218,20 @@ class Engine:
     # --- Changes ---
 
     def _take_in(self) -> None:
-        """Tells the rooms of the press, or the release, that came the short way, before anything else happens."""
+        """Tells the rooms of the press, the release or the stroke that came a short way, before anything else happens."""
+        self._take_in_alone()
+        self._runs.take_in()
+
+    def _take_in_alone(self) -> None:
         if self._alone is not None:
-            self._runs.keys.holders[self._alone] = self._alone_keys
+            self._runs.items.take_over(self._alone, tuple(("keys", key) for key in self._alone_keys))
             self._gestures.down.add(self._alone)
+            self._directly.add(self._alone)
             self._alone = None
-        elif self._alone_up > self._runs.keys.last_up:
-            self._runs.keys.note_up(self._alone_up, self._alone_keys)
+            self._alone_up = -inf  # what came up before that has been up for long enough
+        elif self._alone_up > -inf:
+            self._runs.items.note_end(self._alone_up, (("keys", key) for key in self._alone_keys))
+            self._alone_up = -inf
 
     def _change(self, t: float, address: str, value: Any) -> None:
         if address == FOCUS:
@@ -221,6 +241,7 @@ class Engine:
             self._situation.watch(t, self._gestures.down)
         elif address == UNPLUG:
             self._gestures.unplug(t, value)
+            self._directly &= self._gestures.down
         elif address != PLUG:
             control, shape = self._shape(address)
             if shape is BUTTON:
@@ -273,23 +294,91 @@ class Engine:
 
     def _release_all(self, t: float) -> None:
         self._runs.clear(t)
+        self._directly.clear()
         self._gestures.clear()
         self._situation.end(t, lambda on: on[1] != WHILE)
         self._situation.watch(t, self._gestures.down)
 
     def _finish(self) -> Sequence[Effect]:
-        self.deadline = self._agenda.deadline
-        keys = self._runs.keys
-        # Whoever wants reports wants them of every press; what waits to be settled has to see the next one, and so has a
-        # layer that is on for one action. Then nothing may take the short way.
-        plain = not (
-            self._report or keys.holders or self._gestures.waits or self._runs.under_way or self._contacts.undecided()
-            or self._situation.spends
-        )  # fmt: skip
+        # What waits to be settled has to see the next press, and so has a layer that is on for one action; then nothing
+        # may take a shorter way.
+        self._calm = not (
+            self._pending.waits or self._runs.under_way or self._contacts.undecided() or self._situation.spends
+        )
+        self._direct = self._situation.stack.direct if self._calm else _NO_ITEMS
+        return self._taken()
+
+    def _taken(self) -> Sequence[Effect]:
+        """The effects so far; and what holds from now on."""
+        runs = self._runs
+        if self._alone is None:
+            self._take_in_alone()
+        self.deadline = min(self._agenda.deadline, runs.lone_due)
+        self._free_at = runs.items.free_at
+        # Whoever wants reports wants them of every press.
+        plain = self._calm and not (runs.items.holders or runs.lone or self._report)
         self._instant = self._situation.stack.instant if plain else _NO_KEYS
-        self._free_at = keys.last_up + self._gap
         if not self._out:
             return _NOTHING
         effects = tuple(self._out)
         self._out.clear()
         return effects
+
+    # --- The next shortest way ---
+
+    def _quickly(self, t: float, address: str, value: Any) -> bool:
+        """Takes a change that touches nothing but itself; False if it has to go all the way."""
+        if not self._calm or (t >= self.deadline and not self._only_lone_until(t)):
+            return False
+        band = self._contacts.bands.get(address)
+        if band is not None:
+            if not band[0] < value < band[1]:
+                return False
+        elif value == 1 and (items := self._direct.get(address)) is not None:
+            self._take_in_alone()
+            self._pass_lone(t)
+            held = self._runs.items
+            if self._runs.lone is not None or address in self._gestures.down or held.ready(t, items) > t:
+                return False
+            if self._report is not None:
+                cell = self._situation.stack.cell(address)
+                assert cell is not None
+                self._report(t, address, "press", cell.profile, cell.press)
+            held.hold(t, address, items)
+            self._gestures.down.add(address)
+            self._directly.add(address)
+            return True
+        elif value == 0 and (address in self._directly or address == self._alone):
+            self._take_in_alone()
+            self._pass_lone(t)
+            self._directly.discard(address)
+            self._gestures.down.discard(address)
+            self._runs.items.lift(t, address)
+            return True
+        else:
+            return (detents := self._situation.stack.detents.get(address)) is not None and self._detent(
+                t, address, value, detents
+            )
+        self._pass_lone(t)
+        return True
+
+    def _detent(self, t: float, address: str, value: float, detents: tuple[Detent | None, Detent | None]) -> bool:
+        """One whole detent that is a stroke and nothing else."""
+        detent = detents[value > 0]
+        if detent is None or value not in (1, -1) or not self._gestures.turn_one(t, address, detent.cell.address):
+            return False
+        self._take_in_alone()
+        self._pass_lone(t)
+        if not self._runs.strike(t, detent.cell.address, detent.items, detent.stroke):
+            return False
+        if self._report is not None:
+            self._report(t, detent.cell.address, "turn", detent.cell.profile, detent.cell.press)
+        return True
+
+    def _only_lone_until(self, t: float) -> bool:
+        """Whether nothing is due by then but what the lone stroke waits for."""
+        return self._runs.lone is not None and self._agenda.deadline > max(t, self._runs.lone_due)
+
+    def _pass_lone(self, t: float) -> None:
+        while self._runs.lone_due <= t:
+            self._runs.pass_lone()

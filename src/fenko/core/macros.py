@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from fenko.core.keys import MODIFIERS
-from fenko.core.phrase import Keys, Lift, Phrase, Press, Step, Wait, counted
+from fenko.core.phrase import Phrase, counted
+from fenko.core.registration import Said
+from fenko.core.verbs.keys import Keys, Lift, Press
+from fenko.core.verbs.waiting import Wait
 
 LEAST_WAIT = 0.02
 """Seconds; a pause that is shorter is not worth a word."""
@@ -21,7 +24,7 @@ def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
     Without times, keys other than modifiers are struck in the order in which they went down: hands that type fast press
     the next one before they let go of the last, and mean nothing by it. What came up without having gone down is left
     out, and what stayed down comes up with the end of the action."""
-    steps: list[Step] = []
+    steps: list[Said] = []
     down: set[str] = set()
     last: float | None = None
     for t, key, on in strokes:
@@ -40,9 +43,9 @@ def recorded(strokes: Iterable[Stroke], timed: bool = False) -> Phrase | None:
     return Phrase(tuple(simple)) if simple else None
 
 
-def _struck(steps: list[Step]) -> list[Step]:
+def _struck(steps: list[Said]) -> list[Said]:
     """A key that goes down and comes straight up again is struck."""
-    found: list[Step] = []
+    found: list[Said] = []
     for step in steps:
         if isinstance(step, Lift) and found and isinstance(last := found[-1], Press) and last.keys == step.keys:
             found[-1] = Keys(step.keys)
@@ -51,7 +54,7 @@ def _struck(steps: list[Step]) -> list[Step]:
     return found
 
 
-def _joined(steps: list[Step]) -> list[Step]:
+def _joined(steps: list[Said]) -> list[Said]:
     """Modifiers that are down for one stroke alone, or for none, belong together, in whatever order hands let go:
     `press ctrl then s then lift ctrl` is `ctrl+s`."""
     at = 0
@@ -72,5 +75,5 @@ def _joined(steps: list[Step]) -> list[Step]:
     return steps
 
 
-def _is_modifier(step: Step, kind: type[Press | Lift]) -> bool:
+def _is_modifier(step: Said, kind: type[Press | Lift]) -> bool:
     return isinstance(step, kind) and step.keys[0] in MODIFIERS

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 
 from msgspec import Struct, field
 
 from fenko.core.controls import BUTTON, KINDS, Shape, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.patterns import Pattern
-from fenko.core.phrase import Keys, Phrase, Step, Tap, Wait
+from fenko.core.phrase import Phrase
 
 BASE = "base"
 GESTURES = ("press", "release", "tap", "hold", "double", "triple")
@@ -279,24 +279,6 @@ class Plan(Struct, frozen=True):
         if name not in names:
             return names[0 if step > 0 else -1]
         return names[(names.index(name) + step) % len(names)]
-
-
-def unrolled(phrase: Phrase, stroke: float) -> tuple[Step, ...]:
-    """The steps of a phrase with each stroke as a step of its own, and the waits between those of `every`."""
-    return tuple(_unrolled(phrase, stroke))
-
-
-def _unrolled(phrase: Phrase, stroke: float) -> Iterator[Step]:
-    for step in phrase.steps:
-        if isinstance(step, Tap):
-            yield Keys(step.keys)
-        elif isinstance(step, Keys):
-            for number in range(step.times):
-                yield Keys(step.keys)
-                if step.every is not None and (number + 1 < step.times or step.times == 1) and step.every > stroke:
-                    yield Wait(step.every - stroke)
-        else:
-            yield step
 
 
 Report = Callable[[float, str, str, str, Binding | None], None]

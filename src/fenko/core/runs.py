@@ -1,7 +1,7 @@
-"""Actions at work: keys that are held, and runs, which go on by themselves from step to step.
+"""Actions at work: what controls hold, and runs, which go on by themselves from step to step.
 
-At most one stroke (keys that go down, and come up after `timing.stroke`) is in flight. Whatever wants keys next lifts it
-at once, so a stroke never makes anything wait and never mixes its modifiers into somebody else's keys.
+At most one stroke (items that begin, and end after `timing.stroke`) is in flight. Whatever wants to begin something next
+ends it at once, so a stroke never makes anything wait and never mixes its modifiers into somebody else's keys.
 
 Runs of one cell follow one another in a lane. A new one hurries those before it: their strokes go out without their
 pauses, so a dial that is turned fast does not lag. Only a `wait` is never cut short. What repeats while a control is
@@ -9,6 +9,9 @@ held has a lane of its own, and nothing waits behind it.
 
 A key goes down again `timing.gap` after it came up at the soonest: programs would take it for the keyboard's own
 repeating. Whoever wants it earlier waits for that moment; nobody else does.
+
+An action that is one stroke, with nothing else under way, needs none of this: it is kept apart as `lone`, and becomes a
+run like any other when something comes in between (`take_in`).
 """
 
 from __future__ import annotations
@@ -22,59 +25,34 @@ from typing import TypeAlias, assert_never
 
 from msgspec import Struct
 
+from fenko.core.actions import Action, action_of
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.changes import Effect
-from fenko.core.held import HeldKeys
-from fenko.core.phrase import (  # fmt: skip
-    Command,
-    Keys,
-    Layer,
-    Lift,
-    Nothing,
-    Pause,
-    Phrase,
-    Press,
-    Profile,
-    Step,
-    Tap,
-    Toggle,
-    Type,
-    Wait,
-)
-from fenko.core.plan import Binding, Cell, Report, Timing, unrolled
+from fenko.core.held import HeldItems
+from fenko.core.phrase import Phrase
+from fenko.core.plan import Binding, Cell, Report, Timing
 from fenko.core.situation import Situation
-from fenko.core.stack import mirrored_keys, repeats_while_held
+from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Step, Strike, Toggle, Wait
 
-_STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
-
-
-class _Hold(Struct, frozen=True):
-    """Keys that the cell itself holds until it is let go."""
-
-    keys: tuple[str, ...]
+STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
 
 
-_Doing: TypeAlias = Step | _Hold
+class _Mirror(Struct, frozen=True):
+    """Items that the cell itself holds until it is let go."""
+
+    items: tuple[Item, ...]
+
+
+_Doing: TypeAlias = Step | _Mirror
 
 
 class Run:
     """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
     as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
-    holds the keys that it presses to lift later."""
+    holds the items that it begins to end later."""
 
     __slots__ = (
-        "cell",
-        "ended",
-        "held",
-        "holder",
-        "hurried",
-        "lane",
-        "loops",
-        "next",
-        "steps",
-        "striking",
-        "stroke",
-        "waiting"
+        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "waiting"
     )  # fmt: skip
 
     def __init__(self, cell: str, lane: str, steps: tuple[_Doing, ...], stroke: float, held: bool, loops: bool) -> None:
@@ -92,6 +70,20 @@ class Run:
         self.waiting: Waiting
 
 
+class Lone:
+    """An action that is one stroke, while nothing else is under way. `struck`: its items have begun, and end when it is
+    due; else they begin then."""
+
+    __slots__ = ("cell", "items", "order", "stroke", "struck")
+
+    def __init__(self, cell: str, items: tuple[Item, ...], stroke: float, order: int, struck: bool) -> None:
+        self.cell = cell
+        self.items = items
+        self.stroke = stroke
+        self.order = order
+        self.struck = struck
+
+
 class Runs:
     """Everything that actions do. `out` takes the effects; `pause` is called by a step that stops or starts Fenko."""
 
@@ -105,7 +97,9 @@ class Runs:
         report: Report | None,
         seed: int,
     ) -> None:
-        self.keys = HeldKeys(timing.gap)
+        self.items = HeldItems(timing.gap, out)
+        self.lone: Lone | None = None
+        self.lone_due = inf
         self._situation = situation
         self._timing = timing
         self._agenda = agenda
@@ -118,6 +112,7 @@ class Runs:
         self._stroking: Run | None = None
         self._toggled: dict[str, str | None] = {}
         self._turns: dict[tuple[str, str, str], int] = {}
+        self._actions: dict[tuple[int, float], tuple[Phrase, Action]] = {}
 
     # --- What begins, and what ends it ---
 
@@ -132,17 +127,27 @@ class Runs:
 
     def _act(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
         phrase = self._choice(t, cell, gesture, binding) if binding.others else binding.phrase
-        if held and (keys := mirrored_keys(phrase)):
-            self.hold(t, cell.address, keys)
+        stroke = (cell.timing or self._timing).stroke
+        action = self.action(phrase, stroke)
+        if held and action.holds:
+            self.hold(t, cell.address, action.holds)
             return
         if binding.group is not None:
-            toggles = _toggles_of(phrase)
+            toggles = [_toggle_holder(step) for step in action.steps if isinstance(step, Toggle)]
             self.end_toggles(t, lambda holder, group: group == binding.group and holder not in toggles)
             self._toggled.update(dict.fromkeys(toggles, binding.group))
-        stroke = (cell.timing or self._timing).stroke
-        loops = held and repeats_while_held(phrase)
+        loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
-        self._join(t, Run(cell.address, lane, unrolled(phrase, stroke), stroke, held, loops))
+        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops))
+
+    def action(self, phrase: Phrase, stroke: float) -> Action:
+        """What a phrase does; worked out once."""
+        key = (id(phrase), stroke)
+        known = self._actions.get(key)
+        if known is None:
+            # The phrase is kept too: its number would belong to another one after it.
+            known = self._actions[key] = (phrase, action_of(phrase, stroke))
+        return known[1]
 
     def _join(self, t: float, run: Run) -> None:
         """A run goes to the end of its lane, and hurries who is there."""
@@ -159,32 +164,32 @@ class Runs:
             lane.append(run)
             self._drive(t, run.lane)
 
-    def hold(self, t: float, cell: str, keys: tuple[str, ...]) -> None:
-        """Keys are down until the cell is let go."""
+    def hold(self, t: float, cell: str, items: tuple[Item, ...]) -> None:
+        """Items last until the cell is let go."""
         lane = f"{cell} held"
-        if lane not in self._lanes and self._ready(t, keys) <= t:
-            self._hold(t, cell, keys)
+        if lane not in self._lanes and self._ready(t, items) <= t:
+            self._begin(t, cell, items)
         else:
-            self._join(t, Run(cell, lane, (_Hold(keys),), 0.0, True, False))
+            self._join(t, Run(cell, lane, (_Mirror(items),), 0.0, True, False))
 
     def let_go(self, t: float, cell: str) -> None:
-        """The cell is let go: what it held comes up, and what repeats ends."""
+        """The cell is let go: what it held ends, and so does what repeats."""
         for run in list(self._of.get(cell, ())):
             run.held = False
             if run.loops:
                 self._end(t, run)
-        self._lift(t, cell)
+        self.items.lift(t, cell)
 
     def end_toggles(self, t: float, ends: Callable[[str, str | None], bool]) -> None:
-        """Lifts toggled keys of which `ends` (holder, group) says so."""
+        """Ends toggled items of which `ends` (holder, group) says so."""
         for holder, group in list(self._toggled.items()):
             if ends(holder, group):
                 del self._toggled[holder]
-                self._lift(t, holder)
+                self.items.lift(t, holder)
 
     def clear(self, t: float) -> None:
         """Lifts everything and forgets every action under way."""
-        self._out.extend(self.keys.lift_all(t))
+        self.items.lift_all(t)
         for runs in self._of.values():
             for run in runs:
                 run.ended = True
@@ -195,8 +200,8 @@ class Runs:
         self._stroking = None
 
     def cells(self) -> list[str]:
-        """The cells that hold keys, or of which an action is under way."""
-        return [*self.keys.holders, *self._of]
+        """The cells that hold something, or of which an action is under way."""
+        return [*self.items.holders, *self._of]
 
     @property
     def under_way(self) -> bool:
@@ -204,9 +209,9 @@ class Runs:
         return bool(self._lanes)
 
     @property
-    def toggled(self) -> tuple[str, ...]:
-        """The keys that stay down until they are toggled again, the profile changes, or everything is lifted."""
-        return tuple(key for holder in self._toggled for key in self.keys.holders.get(holder, ()))
+    def toggled(self) -> tuple[Item, ...]:
+        """What lasts until it is toggled again, the profile changes, or everything is lifted."""
+        return tuple(item for holder in self._toggled for item in self.items.holders.get(holder, ()))
 
     def _choice(self, t: float, cell: Cell, gesture: str, binding: Binding) -> Phrase:
         """One of several: the next in turn, or any but the last one."""
@@ -220,6 +225,53 @@ class Runs:
         if number < len(binding.states):
             self._out.append((t, "fenko", "state", cell.address, binding.states[number]))
         return phrases[number]
+
+    # --- One stroke and nothing else ---
+
+    def strike(self, t: float, cell: str, items: tuple[Item, ...], stroke: float) -> bool:
+        """An action that is one stroke. False, and nothing is done, if it has to be a run like any other."""
+        lone = self.lone
+        if lone is not None:
+            if not lone.struck or lone.cell != cell or lone.items != items:
+                return False
+            self.items.lift(t, STROKE)
+        ready = t if t >= self.items.free_at else self.items.ready(t, items)
+        self.lone = Lone(cell, items, stroke, self._agenda.number(), ready <= t)
+        if ready <= t:
+            self.items.hold(t, STROKE, items)
+            ready = after(t, stroke)
+        self.lone_due = ready
+        return True
+
+    def pass_lone(self) -> None:
+        """What the lone stroke waits for happens."""
+        lone, due = self.lone, self.lone_due
+        assert lone is not None
+        if lone.struck:
+            self.items.lift(due, STROKE)
+            self.lone = None
+            self.lone_due = inf
+        else:
+            self.items.hold(due, STROKE, lone.items)
+            lone.struck = True
+            self.lone_due = after(due, lone.stroke)
+
+    def take_in(self) -> None:
+        """Makes the lone stroke a run, before anything else happens."""
+        lone, due = self.lone, self.lone_due
+        if lone is None:
+            return
+        self.lone, self.lone_due = None, inf
+        run = Run(lone.cell, lone.cell, (Strike(lone.items),), lone.stroke, False, False)
+        run.waiting = Waiting(partial(self._drive, name=run.lane), lone.order)
+        run.holder = f"action {lone.order}"
+        if lone.struck:
+            run.next = 1
+            run.striking = True
+            self._stroking = run
+        self._of[run.cell] = [run]
+        self._lanes[run.lane] = deque((run,))
+        self._agenda.set(run.waiting, due)
 
     # --- From step to step ---
 
@@ -236,7 +288,7 @@ class Runs:
         self._agenda.set(run.waiting, inf)
         run.striking = False
         if self._stroking is run:
-            self._lift_stroke(t)
+            self._end_stroke(t)
         while run.next < len(run.steps):
             step = run.steps[run.next]
             ready = self._ready(t, self._wanted(step))
@@ -249,8 +301,8 @@ class Runs:
             pause = self._do(t, run, step)
             if run.ended:
                 return  # the step was `pause`, and everything under way was forgotten
-            if pause and not (run.hurried and isinstance(step, Keys)):
-                run.striking = isinstance(step, Keys)
+            if pause and not (run.hurried and isinstance(step, Strike)):
+                run.striking = isinstance(step, Strike)
                 self._agenda.set(run.waiting, after(t, pause))
                 return
         self._end(t, run)
@@ -260,8 +312,8 @@ class Runs:
         run.ended = True
         self._agenda.set(run.waiting, inf)
         if self._stroking is run:
-            self._lift_stroke(t)
-        self._lift(t, run.holder)
+            self._end_stroke(t)
+        self.items.lift(t, run.holder)
         mine = self._of[run.cell]
         mine.remove(run)
         if not mine:
@@ -271,46 +323,46 @@ class Runs:
         if not lane:
             del self._lanes[run.lane]
 
-    def _wanted(self, step: _Doing) -> tuple[str, ...]:
-        """The keys that a step wants to go down."""
-        if isinstance(step, Keys | Press | _Hold) or (
-            isinstance(step, Toggle) and _toggle_holder(step) not in self.keys.holders
+    def _wanted(self, step: _Doing) -> tuple[Item, ...]:
+        """The items that a step wants to begin."""
+        if isinstance(step, Strike | Begin | _Mirror) or (
+            isinstance(step, Toggle) and _toggle_holder(step) not in self.items.holders
         ):
-            return step.keys
+            return step.items
         return ()
 
-    def _ready(self, t: float, keys: tuple[str, ...]) -> float:
-        """When these keys may go down. Of the stroke in flight they are lifted first."""
+    def _ready(self, t: float, items: tuple[Item, ...]) -> float:
+        """When these items may begin. Of the stroke in flight they are lifted first."""
         if self._stroking is not None:
-            others = {key for holder, held in self.keys.holders.items() if holder != _STROKE for key in held}
-            if any(key not in others and key in keys for key in self.keys.holders.get(_STROKE, ())):
-                self._lift_stroke(t)
-        return self.keys.ready(t, keys)
+            others = {item for holder, held in self.items.holders.items() if holder != STROKE for item in held}
+            if any(item not in others and item in items for item in self.items.holders.get(STROKE, ())):
+                self._end_stroke(t)
+        return self.items.ready(t, items)
 
     def _do(self, t: float, run: Run, step: _Doing) -> float:
         """Does one step; returns how long the run has to wait after it."""
         match step:
-            case Keys():
-                self._lift_stroke(t)
-                self._hold(t, _STROKE, step.keys)
+            case Strike():
+                self._end_stroke(t)
+                self._begin(t, STROKE, step.items)
                 self._stroking = run
                 return run.stroke
             case Wait():
                 return step.seconds
-            case Type():
-                self._lift_stroke(t)
-                self._out.append((t, "keys", "type", step.text))
+            case Send():
+                self._end_stroke(t)
+                self._out.append((t, step.out, step.act, *step.values))
             case Toggle():
                 self._toggle(t, step)
-            case Press():
-                self._hold(t, run.holder, step.keys)
-            case Lift():
-                self._lift_stroke(t)
-                self._lift(t, run.holder, step.keys)
-            case _Hold():
-                self._hold(t, run.cell, step.keys)
+            case Begin():
+                self._begin(t, run.holder, step.items)
+            case End():
+                self._end_stroke(t)
+                self.items.lift(t, run.holder, step.items)
+            case _Mirror():
+                self._begin(t, run.cell, step.items)
                 if not run.held:
-                    self._lift(t, run.cell)  # the control has been let go in the meantime
+                    self.items.lift(t, run.cell)  # the control has been let go in the meantime
             case Layer():
                 if step.mode or run.held:
                     self._situation.turn_on(t, step.name, step.mode or run.cell)
@@ -318,40 +370,32 @@ class Runs:
                 self._situation.by_name(t, step.name)
             case Pause():
                 self._pause(t)
-            case Nothing() | Command() | Tap():
-                pass  # commands and taps became keys before
+            case Hold() | Repeat():
+                raise AssertionError("an action has strokes in their place")
             case _:
                 assert_never(step)
         return 0.0
 
     def _toggle(self, t: float, step: Toggle) -> None:
         holder = _toggle_holder(step)
-        if holder in self.keys.holders:
-            self._lift(t, holder)
+        if holder in self.items.holders:
+            self.items.lift(t, holder)
             self._toggled.pop(holder, None)
         else:
             self._toggled.setdefault(holder, None)
-            self._hold(t, holder, step.keys)
+            self._begin(t, holder, step.items)
 
-    # --- Keys ---
+    # --- What is held ---
 
-    def _hold(self, t: float, holder: str, keys: tuple[str, ...]) -> None:
-        self._lift_stroke(t)
-        self._out.extend(self.keys.hold(t, holder, keys))
+    def _begin(self, t: float, holder: str, items: tuple[Item, ...]) -> None:
+        self._end_stroke(t)
+        self.items.hold(t, holder, items)
 
-    def _lift(self, t: float, holder: str, only: tuple[str, ...] | None = None) -> None:
-        self._out.extend(self.keys.lift(t, holder, only))
-
-    def _lift_stroke(self, t: float) -> None:
+    def _end_stroke(self, t: float) -> None:
         if self._stroking is not None:
             self._stroking = None
-            self._lift(t, _STROKE)
+            self.items.lift(t, STROKE)
 
 
 def _toggle_holder(step: Toggle) -> str:
-    return f"toggle {'+'.join(step.keys)}"
-
-
-def _toggles_of(phrase: Phrase) -> list[str]:
-    """The holders of the keys that a phrase toggles."""
-    return [_toggle_holder(step) for step in phrase.steps if isinstance(step, Toggle)]
+    return f"toggle {step.items}"

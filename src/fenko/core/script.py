@@ -22,9 +22,10 @@ from fenko.core.controls import THRESHOLDS, Shape
 from fenko.core.descriptions import burst_of
 from fenko.core.engine import Engine
 from fenko.core.keys import MODIFIERS
-from fenko.core.phrase import Step
 from fenko.core.plan import Focus, Plan, Report, Surface, Timing
+from fenko.core.registration import Said
 from fenko.core.seen import Witness
+from fenko.core.verbs import spelled
 from fenko.core.words import nearest, parse_time
 
 DEEDS: dict[str, tuple[str, str]] = {
@@ -78,7 +79,7 @@ class Outcome(Struct, frozen=True):
     """What came of a script, up to the moment before everything is let go: what was sent as a program would see it, the
     keys that are down, the profile and layers in force, and every effect with its time."""
 
-    sent: tuple[Step, ...]
+    sent: tuple[Said, ...]
     held: tuple[str, ...]
     profile: str
     layers: tuple[str, ...]
@@ -239,7 +240,11 @@ class Performance:
         """What has come of it so far."""
         engine = self.engine
         return Outcome(
-            tuple(Witness().see(self.effects)), engine.held, engine.profile.name, engine.layers, tuple(self.effects)
+            tuple(Witness().see(self.effects)),
+            tuple(map(spelled, engine.held)),
+            engine.profile.name,
+            engine.layers,
+            tuple(self.effects),
         )
 
     # --- Hands ---

@@ -7,7 +7,9 @@ from math import inf
 
 from fenko.core.changes import Effect
 from fenko.core.keys import MODIFIERS
-from fenko.core.phrase import BUTTON, Keys, Step, Type
+from fenko.core.registration import Said
+from fenko.core.verbs.keys import BUTTON, Keys
+from fenko.core.verbs.text import Type
 
 
 class Witness:
@@ -17,7 +19,7 @@ class Witness:
     def __init__(self) -> None:
         self._down: list[str] = []
 
-    def see(self, effects: Iterable[Effect]) -> Iterator[Step]:
+    def see(self, effects: Iterable[Effect]) -> Iterator[Said]:
         """What these effects, which follow the ones before, are to the program. Keys that go down at one time without
         one that comes up between them are one step."""
         fresh: list[str] = []
@@ -47,9 +49,9 @@ def _combined(down: list[str], fresh: list[str]) -> Keys:
     return Keys((*modifiers, *(key for key in fresh if key not in MODIFIERS)))
 
 
-def compared(steps: Iterable[Step]) -> list[Step]:
+def compared(steps: Iterable[Said]) -> list[Said]:
     """Steps in the form in which a witness tells them: one for each stroke, modifiers in one order."""
-    found: list[Step] = []
+    found: list[Said] = []
     for step in steps:
         if isinstance(step, Keys):
             found += [_combined([], list(step.keys))] * step.times

@@ -7,13 +7,25 @@ change of layers does not grow with the desk, and neither does that of an event.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from typing import NamedTuple
 
 from msgspec import structs
 
-from fenko.core.phrase import Keys, Pause, Phrase
-from fenko.core.plan import Binding, Cell, Level, Plan, Surface, control_of
+from fenko.core.actions import action_of, held_items
+from fenko.core.phrase import Phrase, steps_of
+from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
+from fenko.core.steps import Item, Pause
+from fenko.core.verbs import desk
 
 TOUCH = "-touch"
+
+
+class Detent(NamedTuple):
+    """What one detent strikes, and for how long."""
+
+    cell: Cell
+    items: tuple[Item, ...]
+    stroke: float
 
 
 class Stack:
@@ -38,8 +50,13 @@ class Stack:
         self._chords: dict[str, tuple[Cell, ...]] = {}
         self._bursts: dict[str, dict[int, Cell]] = {}
         self._diagonals: dict[str, dict[str, Cell]] = {}
+        self.direct: dict[str, tuple[Item, ...]] = {}
+        """What those buttons hold, of all that have been asked for, that do nothing but that."""
         self.instant: dict[str, tuple[str, ...]] = {}
-        """The keys of those buttons, of all that have been asked for, that do nothing but hold them."""
+        """The keys of those of them that hold nothing but keys."""
+        self.detents: dict[str, tuple[Detent | None, Detent | None]] = {}
+        """What a detent to the left and to the right does, of those dials and wheels, of all that have been asked for, of
+        which a detent is a stroke and nothing else."""
 
     def cell(self, address: str) -> Cell | None:
         """What a cell does; None where nothing is bound and no level owns its control."""
@@ -49,9 +66,25 @@ class Stack:
             pass
         found = self._owned(address)
         self._cells[address] = found
-        if found is not None and not self._paused and (keys := self._instant_keys(found)):
-            self.instant[address] = keys
+        if found is not None and not self._paused and (items := self._direct_items(found)):
+            self.direct[address] = items
+            if all(out == "keys" for out, _ in items):
+                self.instant[address] = tuple(key for _, key in items)
         return found
+
+    def note_detents(self, address: str, turns: tuple[str, str], usual: Timing) -> None:
+        """Notes what the detents of a dial do, if they are strokes and nothing else; `usual` are the times of the desk."""
+        if address not in self.detents and not self._paused:
+            ways = [self._detent(f"{address}.{turn}", usual) for turn in turns]
+            self.detents[address] = (ways[0], ways[1])
+
+    def _detent(self, address: str, usual: Timing) -> Detent | None:
+        cell = self.cell(address)
+        if cell is None or cell.press is None or cell.fast is not None or cell.press.others or cell.press.group:
+            return None
+        stroke = (cell.timing or usual).stroke
+        items = action_of(cell.press.phrase, stroke).strikes
+        return Detent(cell, items, stroke) if items else None
 
     def bound(self, address: str) -> Cell | None:
         """The cell, if it does anything."""
@@ -106,23 +139,21 @@ class Stack:
             controls.update(dict.fromkeys(level.controls, level))
         return {cell.address: cell for control, level in controls.items() for cell in level.controls[control]}
 
-    def _instant_keys(self, cell: Cell) -> tuple[str, ...] | None:
-        """The keys of a button that does nothing but hold them down; None for any other cell.
+    def _direct_items(self, cell: Cell) -> tuple[Item, ...]:
+        """What a button holds that does nothing but that; nothing for any other cell.
 
         Only plain buttons: an axis passes its own press and release points before it presses a cell."""
         address = cell.address
         if cell.press is None or cell.waits or cell.members or cell.press.others or cell.press.group:
-            return None
+            return ()
         name, _, control = address.partition(".")
         shape = self._surfaces[name].shape(control)
         if shape is None or shape.axes or shape.turns or self._surfaces[name].debounce:
-            return None
+            return ()
         if address in self._watched or address.endswith(TOUCH):
-            return None
-        keys = mirrored_keys(cell.press.phrase)
-        if keys is None or any(" " in key for key in keys):
-            return None
-        return None if self.chords(address) or self.bursts(address) or self.touch(address) else keys
+            return ()
+        items = held_items(cell.press.phrase)
+        return () if not items or self.chords(address) or self.bursts(address) or self.touch(address) else items
 
 
 def stack_of(plan: Plan, profile: str, *layers: str) -> Stack:
@@ -132,21 +163,7 @@ def stack_of(plan: Plan, profile: str, *layers: str) -> Stack:
     return Stack((*found.levels, *above), plan.surfaces, plan.watched)
 
 
-def mirrored_keys(phrase: Phrase) -> tuple[str, ...] | None:
-    """The keys of an action that is nothing but keys, which a press holds down until its release."""
-    step = phrase.steps[0]
-    if len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is None:
-        return step.keys
-    return None
-
-
-def repeats_while_held(phrase: Phrase) -> bool:
-    """Whether the action goes on as long as the control is held: keys with `every`, and nothing else."""
-    step = phrase.steps[0]
-    return len(phrase.steps) == 1 and isinstance(step, Keys) and step.times == 1 and step.every is not None
-
-
-_RESUMES = Phrase((Pause(),))
+_RESUMES = Phrase((desk.Pause(),))
 
 
 def _pausing(cell: Cell | None) -> Cell | None:
@@ -165,4 +182,4 @@ def _pausing(cell: Cell | None) -> Cell | None:
 
 def pauses(binding: Binding) -> bool:
     """Whether a binding stops Fenko, and starts it again."""
-    return any(isinstance(step, Pause) for phrase in binding.phrases for step in phrase.steps)
+    return any(isinstance(step, Pause) for phrase in binding.phrases for step in steps_of(phrase))

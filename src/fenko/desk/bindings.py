@@ -8,8 +8,12 @@ from typing import Any
 from msgspec import Struct, structs
 
 from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
-from fenko.core.phrase import PROFILE_WORDS, Command, Keys, Layer, Phrase, PhraseError, Profile, Step, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
+from fenko.core.reader import PhraseError
+from fenko.core.registration import Said
+from fenko.core.verbs.desk import PROFILE_WORDS, Layer, Profile
+from fenko.core.verbs.keys import Command, Keys
 from fenko.core.words import format_time, nearest, parse_time
 from fenko.desk.locate import Path
 from fenko.desk.model import TIMING_RANGES, BindingFile, TimingFile
@@ -245,7 +249,7 @@ class BindingReader:
     def _keys_of(self, phrase: Phrase) -> Phrase:
         return resolved(phrase, self._lists)
 
-    def _step(self, path: Path, text: str, step: Step, scope: Scope, held: bool) -> bool:
+    def _step(self, path: Path, text: str, step: Said, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
         if isinstance(step, Profile) and step.name not in (*self.profiles, *PROFILE_WORDS):
             self._unknown_in(path, text, "profile", step.name, [*sorted(self.profiles), *PROFILE_WORDS])

@@ -7,10 +7,15 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.phrase import Keys, Nothing, Phrase, PhraseError, Step, Type, counted, parse_phrase
+from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
+from fenko.core.reader import PhraseError
+from fenko.core.registration import Said
 from fenko.core.script import Deed, Outcome, ScriptError, parse_deed, perform
 from fenko.core.seen import compared
+from fenko.core.verbs.desk import Nothing
+from fenko.core.verbs.keys import Keys
+from fenko.core.verbs.text import Type
 from fenko.core.words import nearest
 from fenko.desk.locate import Path
 from fenko.desk.model import ExpectFile
@@ -25,7 +30,7 @@ class Expectation(Struct, frozen=True):
     path: Path
     title: str
     deeds: tuple[Deed, ...]
-    sends: tuple[Step, ...] | None = None
+    sends: tuple[Said, ...] | None = None
     holds: tuple[str, ...] | None = None
     profile: str | None = None
     layers: tuple[str, ...] | None = None
@@ -88,7 +93,7 @@ def _deeds(sources: Sources, path: Path, texts: list[str], surfaces: dict[str, S
 
 def _phrase(
     sources: Sources, path: Path, text: str | None, lists: dict[str, ShortcutList], broken: frozenset[str]
-) -> tuple[Step, ...] | None:
+) -> tuple[Said, ...] | None:
     """What a phrase sends; None where there is none, or a faulty one, which is noted."""
     if text is None:
         return None

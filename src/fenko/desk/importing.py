@@ -13,7 +13,9 @@ import msgspec
 from msgspec import Struct, structs
 
 from fenko.core.keys import MODIFIERS, UnknownKey, canonical_key, other_words
-from fenko.core.phrase import Keys, Phrase, PhraseError, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
+from fenko.core.reader import PhraseError
+from fenko.core.verbs.keys import Keys
 from fenko.core.words import reason
 from fenko.desk.shortcuts import COLUMNS, Shortcut, folded
 from fenko.system.files import read_file

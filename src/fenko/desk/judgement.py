@@ -8,11 +8,12 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 
+from fenko.core.actions import held_items
 from fenko.core.controls import shape_of
 from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.patterns import sample_of
-from fenko.core.phrase import Keys, Layer, Lift, Nothing, Pause, Phrase, Press, Profile, Step, Tap, Toggle
+from fenko.core.phrase import Phrase
 from fenko.core.plan import (
     BASE,
     FOCUS_FIELDS,
@@ -23,7 +24,11 @@ from fenko.core.plan import (
     control_of,
 )
 from fenko.core.plan import Profile as Profiled
-from fenko.core.stack import mirrored_keys, stack_of
+from fenko.core.registration import Said
+from fenko.core.stack import stack_of
+from fenko.core.verbs import spelled
+from fenko.core.verbs.desk import Layer, Nothing, Pause, Profile
+from fenko.core.verbs.keys import Keys, Lift, Press, Tap, Toggle
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.desk.locate import Path
@@ -143,7 +148,7 @@ class _Judge:
         bound = (self._place(cell, gesture) for cell in cells for gesture, _ in cell.gestures())
         return next(bound, ("profile", cells[0].profile))
 
-    def _steps(self) -> Iterator[tuple[Path, Step]]:
+    def _steps(self) -> Iterator[tuple[Path, Said]]:
         """Every step that could matter beyond the keys that it sends."""
         for path, phrase in self._desk.phrases:
             for step in phrase.steps:
@@ -511,9 +516,9 @@ class _Judge:
         binding: Binding,
         single: list[tuple[str, tuple[str, ...]]],
     ) -> None:
-        keys = mirrored_keys(binding.phrase)
+        keys = tuple(map(spelled, held_items(binding.phrase)))
         step = binding.phrase.steps[0]
-        if keys is not None:
+        if keys:
             command = shortcuts.doing(binding.phrase)
             if command is not None and TOGGLES in command.note.casefold().split():
                 self._note(
@@ -558,7 +563,7 @@ def list_of(desk: Desk, profile: Profiled) -> ShortcutList | None:
     return None
 
 
-def _all_steps(cell: Cell) -> Iterator[Step]:
+def _all_steps(cell: Cell) -> Iterator[Said]:
     for _, binding in cell.gestures():
         for phrase in binding.phrases:
             yield from phrase.steps

@@ -12,7 +12,7 @@ from msgspec import Struct
 from fenko.core.controls import KINDS, names_another
 from fenko.core.descriptions import Description, burst_of
 from fenko.core.patterns import BadPattern, Pattern, compile_pattern, sample_of
-from fenko.core.phrase import LAYER_MODES, PROFILE_WORDS, Phrase
+from fenko.core.phrase import Phrase
 from fenko.core.plan import (
     BASE,
     Cell,
@@ -24,6 +24,7 @@ from fenko.core.plan import (
     Surface,
     Timing,
 )
+from fenko.core.verbs.desk import LAYER_MODES, PROFILE_WORDS
 from fenko.core.words import nearest
 from fenko.desk.bindings import MOST_UNKNOWN, BindingReader, Scope, read_time, read_times
 from fenko.desk.descriptions import FOLDER, Catalogue

@@ -8,7 +8,7 @@ import msgspec
 from msgspec import UNSET, Meta, Struct, UnsetType
 
 from fenko.core.controls import KINDS
-from fenko.core.phrase import NAME
+from fenko.core.reader import NAME
 
 TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
 """A time as people write it; `fenko.core.words.parse_time` reads it."""

@@ -7,8 +7,8 @@ from typing import Any
 import msgspec
 
 from fenko.core.controls import SHAPED, THRESHOLDS
-from fenko.core.phrase import VERBS
 from fenko.core.plan import GESTURES, TURN_GESTURES
+from fenko.core.verbs import VERBS
 from fenko.desk.model import BindingFile, DeskFile
 
 

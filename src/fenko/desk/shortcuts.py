@@ -9,7 +9,12 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from fenko.core.phrase import Command, Keys, Phrase, PhraseError, Step, Type, Wait, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase
+from fenko.core.reader import PhraseError
+from fenko.core.registration import Said
+from fenko.core.verbs.keys import Command, Keys
+from fenko.core.verbs.text import Type
+from fenko.core.verbs.waiting import Wait
 from fenko.core.words import nearest, reason
 from fenko.desk.problems import Problem
 from fenko.system.files import read_file
@@ -171,7 +176,7 @@ def resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Phrase:
     return phrase
 
 
-def _resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Iterator[Step]:
+def _resolved(phrase: Phrase, lists: dict[str, ShortcutList]) -> Iterator[Said]:
     for step in phrase.steps:
         if not isinstance(step, Command):
             yield step

@@ -6,8 +6,8 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
-from fenko.core.phrase import PROFILE_WORDS
 from fenko.core.plan import BASE, Focus, Surface
+from fenko.core.verbs.desk import PROFILE_WORDS
 from fenko.core.words import slug_of
 from fenko.desk.writing import key, quoted
 

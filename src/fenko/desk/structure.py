@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, TypeVar, Union, get_args, get_origin
 import msgspec
 from msgspec import Meta, Struct, UnsetType
 
-from fenko.core.phrase import NAME
+from fenko.core.reader import NAME
 from fenko.core.words import nearest
 from fenko.desk.locate import Path
 from fenko.desk.sources import Sources

@@ -11,7 +11,9 @@ from pathlib import Path
 from msgspec import Struct
 
 from fenko.core.keys import KERNEL_KEYS, key_code
-from fenko.core.phrase import BUTTON, Keys, Phrase, Tap, Toggle, Type
+from fenko.core.phrase import Phrase
+from fenko.core.verbs.keys import BUTTON, Keys, Tap, Toggle
+from fenko.core.verbs.text import Type
 from fenko.system import xkb
 
 _US_ROWS = (

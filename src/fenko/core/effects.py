@@ -1,0 +1,25 @@
+"""What effects are called, and how they read: by what the verbs have registered."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fenko.core.changes import Effect
+from fenko.core.verbs import ACTS
+
+
+def effect_fields(effect: Effect) -> dict[str, Any]:
+    """The effect as a timeline writes it: t, out, act and its values by name."""
+    t, out, act, *values = effect
+    named = zip(ACTS[out, act].fields, values, strict=True)
+    return {"t": round(t, 6), "out": out, "act": act} | dict(named)
+
+
+def effect_words(effect: Effect) -> str:
+    """The effect in words: `ctrl↓`, `types "Reel 2"`, `→ profile frames`."""
+    return ACTS[effect[1], effect[2]].words(*effect[3:])
+
+
+def effect_mood(effect: Effect) -> str:
+    """How it stands out among others: `change`, `alert`, or not at all."""
+    return ACTS[effect[1], effect[2]].mood

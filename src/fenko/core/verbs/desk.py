@@ -1,0 +1,76 @@
+"""What is in force: profiles, layers, pause, and nothing at all."""
+
+from __future__ import annotations
+
+from fenko.core import steps
+from fenko.core.reader import NAME, Reader
+from fenko.core.registration import Act, Argument, Said, Verb
+
+PROFILE_WORDS = ("next", "previous", "auto")
+LAYER_MODES = ("locked", "once")
+
+
+class Profile(Said, frozen=True):
+    """Put profile `name` in force, or the `next` or `previous` one, or let the focus decide again (`auto`)."""
+
+    name: str
+
+
+class Layer(Said, frozen=True):
+    """Put a layer of the profile on top: while the control is held (mode empty), until the same again (`locked`), or
+    for the next action (`once`)."""
+
+    name: str
+    mode: str = ""
+
+
+class Pause(Said, frozen=True):
+    """Stop Fenko; the same again starts it."""
+
+
+class Nothing(Said, frozen=True):
+    """Owns the control and does nothing."""
+
+
+def _read_profile(reader: Reader, verb: str) -> str:
+    word, start = reader.word()
+    if not word:
+        raise reader.error(f"`{verb}` needs a profile's name, or next, previous or auto", word, start)
+    if NAME.fullmatch(word) is None:
+        raise reader.error(f"`{word}` cannot be a profile's name", word, start)
+    return word
+
+
+def _read_layer(reader: Reader, verb: str) -> str:
+    word, start = reader.argument(verb, "a layer's name")
+    if NAME.fullmatch(word) is None or word in LAYER_MODES:
+        raise reader.error(f"`{word}` cannot be a layer's name", word, start)
+    return word
+
+
+PROFILE = Argument(
+    "NAME|next|previous|auto", _read_profile, str, ("base", "snipwell", *PROFILE_WORDS), "profile", PROFILE_WORDS
+)
+LAYER = Argument("NAME", _read_layer, str, ("trim", "coarse"), "layer")
+MODE = Argument(
+    "[locked|once]", lambda reader, verb: reader.word()[0] if reader.peek() in LAYER_MODES else "", str,
+    ("", *LAYER_MODES),
+)  # fmt: skip
+
+VERBS = (
+    Verb("profile", Profile, (PROFILE,), lambda said: (steps.Profile(said.name),), "profile next",
+         "changes the profile; `auto` follows the focus again"),
+    Verb("layer", Layer, (LAYER, MODE), lambda said: (steps.Layer(said.name, said.mode),), "layer trim",
+         "a layer on top: while held, `locked`, or `once`"),
+    Verb("pause", Pause, (), lambda said: (steps.Pause(),), "pause", "stops Fenko and starts it again"),
+    Verb("nothing", Nothing, (), lambda said: (), "nothing", "does nothing, and hides what lies below"),
+)  # fmt: skip
+ACTS = (
+    Act("fenko", "profile", ("name", "by"),  # by: focus or hand
+        lambda name, by: f"→ profile {name}" + (" (by hand)" if by == "hand" else ""), mood="change"),
+    Act("fenko", "layer", ("name", "on"), lambda name, on: f"→ layer {name}" if on else f"layer {name} off", mood="change"),
+    # Of a binding that does several things in turn.
+    Act("fenko", "state", ("control", "state"), lambda control, state: f"→ {state}", mood="change"),
+    Act("fenko", "pause", ("on",), lambda on: "→ paused" if on else "→ running again", mood="alert"),
+)  # fmt: skip
+HELD = ()
