@@ -21,7 +21,8 @@ class Action(Struct, frozen=True):
     @property
     def strikes(self) -> tuple[Item, ...]:
         """The items of an action that is one stroke and nothing else where no hand holds it; none for others."""
-        return self.steps[0].items if len(self.steps) == 1 and isinstance(self.steps[0], Strike) else ()
+        alone = self.steps[0] if len(self.steps) == 1 and not self.loops else None
+        return alone.items if isinstance(alone, Strike) else ()
 
 
 def action_of(phrase: Phrase, stroke: float) -> Action:

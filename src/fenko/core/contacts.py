@@ -191,6 +191,11 @@ class Contacts:
         push = self._pushes[control]
         self._follow(t, control, push, push.pushed, push.since, push.waiting.order)
 
+    @property
+    def waits(self) -> bool:
+        """Whether there is such a push."""
+        return bool(self._undecided)
+
     def undecided(self) -> list[tuple[int, str]]:
         """Pushes of which it is not known yet whether they go in one direction or between two: when each began, and the
         control."""

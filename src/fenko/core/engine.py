@@ -46,20 +46,29 @@ from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
 from fenko.core.gestures import Gestures
+from fenko.core.held import Lasting
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
 from fenko.core.situation import WHILE, Situation
-from fenko.core.stack import Detent, Stack
+from fenko.core.stack import Direct, Lone, Stack
 from fenko.core.steps import Item
 
 _NOTHING: tuple[Effect, ...] = ()
 _NO_KEYS: dict[str, tuple[str, ...]] = {}
-_NO_ITEMS: dict[str, tuple[Item, ...]] = {}
+_NO_DIRECT: dict[str, Direct] = {}
+_NO_DETENTS: dict[str, tuple[Lone | None, Lone | None]] = {}
 
 
 class Engine:
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
+
+    # With this many attributes, an object without slots is slower to look at.
+    __slots__ = (
+        "_agenda", "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_contacts", "_detents",
+        "_direct", "_directly", "_down", "_free_at", "_gap", "_gestures", "_held", "_instant", "_out", "_pending",
+        "_report", "_runs", "_shapes", "_situation", "_stack", "deadline", "plan",
+    )  # fmt: skip
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
@@ -82,14 +91,20 @@ class Engine:
         self._instant = _NO_KEYS
         self._alone: str | None = None
         self._alone_keys: tuple[str, ...] = ()
-        # When the short way lifted keys last, and from when on every key may go down again.
+        # When the short way lifted keys last, and from when on it may be taken.
         self._alone_up = -inf
         self._free_at = -inf
         self._gap = plan.timing.gap
-        # What takes the next shortest way, and the cells that were pressed by it.
+        # What takes the next shortest ways, and the cells that were pressed by them.
         self._calm = False
-        self._direct = _NO_ITEMS
-        self._directly: set[str] = set()
+        self._stack = self._situation.stack
+        self._held = self._runs.items
+        self._down = self._gestures.down
+        self._bands = self._contacts.bands
+        self._agenda_due = inf
+        self._direct = _NO_DIRECT
+        self._directly: dict[str, Direct] = {}
+        self._detents = _NO_DETENTS
         self._finish()
 
     # --- The public surface ---
@@ -99,40 +114,58 @@ class Engine:
         t, address, value = change
         if t < self.deadline:
             if value == 1:
-                if self._alone is None and t >= self._free_at:
+                if t >= self._free_at and self._alone is None:
                     try:
                         keys = self._instant[address]
                     except KeyError:
                         pass
                     else:
+                        # The shortest way: nothing else is held.
                         self._alone = address
                         self._alone_keys = keys
+                        if self._report is not None:
+                            self._tell(t, address)
                         if len(keys) == 2:
                             return ((t, "keys", "down", keys[0]), (t, "keys", "down", keys[1]))
                         return [(t, "keys", "down", key) for key in keys]
-            elif value == 0 and address == self._alone:
-                self._alone = None
-                self._alone_up = t
-                self._free_at = t + self._gap
-                keys = self._alone_keys
-                if len(keys) == 2:
-                    return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
-                return [(t, "keys", "up", key) for key in reversed(keys)]
-        if self._quickly(t, address, value):
-            return self._taken()
+                if (
+                    address in self._direct and address not in self._directly and address not in self._down
+                    and t >= self._held.free_at and t >= self._alone_up + self._gap
+                ):  # fmt: skip
+                    return self._hold_directly(t, address)
+            elif value == 0:
+                if address == self._alone:
+                    self._alone = None
+                    self._alone_up = t
+                    self._free_at = t + self._gap
+                    keys = self._alone_keys
+                    if len(keys) == 2:
+                        return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
+                    return [(t, "keys", "up", key) for key in reversed(keys)]
+                if address in self._directly and self._calm:
+                    return self._lift_directly(t, address)
+            if address in self._bands:
+                low, high = self._bands[address]
+                if low < value < high:
+                    return _NOTHING
+        if address in self._detents and t < self._agenda_due and self._detent(t, address, value):
+            return self._struck()
         self._take_in()
-        self._agenda.pass_time(t)
+        if self._agenda.deadline <= t:
+            self._agenda.pass_time(t)
+        self._runs.may_be_lone = True
         self._change(t, address, value)
-        self._agenda.pass_time(t)
+        self._runs.may_be_lone = False
+        if self._agenda.deadline <= t:
+            self._agenda.pass_time(t)
         return self._finish()
 
     def advance(self, now: float) -> Sequence[Effect]:
         """Lets time pass until `now`: all that is due by then happens, each thing at its own time."""
         if now < self.deadline:
             return _NOTHING
-        if self._only_lone_until(now):
-            self._pass_lone(now)
-            return self._taken()
+        if now < self._agenda_due and self._runs.lone is not None:
+            return self._pass_lone(now)
         self._take_in()
         self._agenda.pass_time(now)
         return self._finish()
@@ -157,7 +190,7 @@ class Engine:
     def held(self) -> tuple[Item, ...]:
         """What is held now because of this engine, in the order in which it began."""
         self._take_in()
-        return self._runs.items.items
+        return self._held.items
 
     @property
     def toggled(self) -> tuple[Item, ...]:
@@ -218,19 +251,26 @@ class Engine:
     # --- Changes ---
 
     def _take_in(self) -> None:
-        """Tells the rooms of the press, the release or the stroke that came a short way, before anything else happens."""
+        """Tells the rooms of the presses, the release and the stroke that came a short way, before anything else
+        happens."""
         self._take_in_alone()
+        for address, direct in self._directly.items():
+            self._held.holders[address] = direct.items
+            self._down.add(address)
         self._runs.take_in()
 
     def _take_in_alone(self) -> None:
+        held = self._held
         if self._alone is not None:
-            self._runs.items.take_over(self._alone, tuple(("keys", key) for key in self._alone_keys))
-            self._gestures.down.add(self._alone)
-            self._directly.add(self._alone)
+            direct = self._directly[self._alone] = self._stack.direct[self._alone]
+            for one in direct.ones or self._ones(direct):
+                one.count = 1
+                held.begun = one.began = held.begun + 1
+                held.lasting_now += 1
             self._alone = None
             self._alone_up = -inf  # what came up before that has been up for long enough
         elif self._alone_up > -inf:
-            self._runs.items.note_end(self._alone_up, (("keys", key) for key in self._alone_keys))
+            held.note_end(self._alone_up, (held.lasting(("keys", key)) for key in self._alone_keys))
             self._alone_up = -inf
 
     def _change(self, t: float, address: str, value: Any) -> None:
@@ -241,7 +281,8 @@ class Engine:
             self._situation.watch(t, self._gestures.down)
         elif address == UNPLUG:
             self._gestures.unplug(t, value)
-            self._directly &= self._gestures.down
+            for gone in [cell for cell in self._directly if cell not in self._gestures.down]:
+                del self._directly[gone]
         elif address != PLUG:
             control, shape = self._shape(address)
             if shape is BUTTON:
@@ -302,10 +343,10 @@ class Engine:
     def _finish(self) -> Sequence[Effect]:
         # What waits to be settled has to see the next press, and so has a layer that is on for one action; then nothing
         # may take a shorter way.
-        self._calm = not (
-            self._pending.waits or self._runs.under_way or self._contacts.undecided() or self._situation.spends
-        )
-        self._direct = self._situation.stack.direct if self._calm else _NO_ITEMS
+        self._stack = self._situation.stack
+        self._calm = not (self._pending.waits or self._runs.under_way or self._contacts.waits or self._situation.spends)
+        self._detents = self._stack.detents if self._calm else _NO_DETENTS
+        self._agenda_due = self._agenda.deadline
         return self._taken()
 
     def _taken(self) -> Sequence[Effect]:
@@ -313,72 +354,104 @@ class Engine:
         runs = self._runs
         if self._alone is None:
             self._take_in_alone()
-        self.deadline = min(self._agenda.deadline, runs.lone_due)
-        self._free_at = runs.items.free_at
-        # Whoever wants reports wants them of every press.
-        plain = self._calm and not (runs.items.holders or runs.lone or self._report)
-        self._instant = self._situation.stack.instant if plain else _NO_KEYS
+        self.deadline = min(self._agenda_due, runs.lone_due)
+        self._instant = self._stack.instant
+        self._down = self._gestures.down
+        self._direct = self._stack.direct if self._calm and runs.lone is None else _NO_DIRECT
+        plain = self._direct and not self._held.lasting_now
+        self._free_at = self._held.free_at if plain else inf
         if not self._out:
             return _NOTHING
         effects = tuple(self._out)
         self._out.clear()
         return effects
 
-    # --- The next shortest way ---
+    # --- The next shortest ways ---
 
-    def _quickly(self, t: float, address: str, value: Any) -> bool:
-        """Takes a change that touches nothing but itself; False if it has to go all the way."""
-        if not self._calm or (t >= self.deadline and not self._only_lone_until(t)):
-            return False
-        band = self._contacts.bands.get(address)
-        if band is not None:
-            if not band[0] < value < band[1]:
-                return False
-        elif value == 1 and (items := self._direct.get(address)) is not None:
+    def _hold_directly(self, t: float, address: str) -> Sequence[Effect]:
+        """A button that does nothing but hold, while others are held."""
+        if self._alone is not None:
             self._take_in_alone()
-            self._pass_lone(t)
-            held = self._runs.items
-            if self._runs.lone is not None or address in self._gestures.down or held.ready(t, items) > t:
-                return False
-            if self._report is not None:
-                cell = self._situation.stack.cell(address)
-                assert cell is not None
-                self._report(t, address, "press", cell.profile, cell.press)
-            held.hold(t, address, items)
-            self._gestures.down.add(address)
-            self._directly.add(address)
-            return True
-        elif value == 0 and (address in self._directly or address == self._alone):
-            self._take_in_alone()
-            self._pass_lone(t)
-            self._directly.discard(address)
-            self._gestures.down.discard(address)
-            self._runs.items.lift(t, address)
-            return True
-        else:
-            return (detents := self._situation.stack.detents.get(address)) is not None and self._detent(
-                t, address, value, detents
-            )
-        self._pass_lone(t)
-        return True
+        direct = self._directly[address] = self._direct[address]
+        self._free_at = inf
+        if self._report is not None:
+            self._tell(t, address)
+        held = self._held
+        effects = []
+        for one in direct.ones or self._ones(direct):
+            if one.count:
+                one.count += 1
+            else:
+                one.count = 1
+                held.begun = one.began = held.begun + 1
+                held.lasting_now += 1
+                out, act, name = one.begins
+                effects.append((t, out, act, name))
+        return effects
 
-    def _detent(self, t: float, address: str, value: float, detents: tuple[Detent | None, Detent | None]) -> bool:
-        """One whole detent that is a stroke and nothing else."""
-        detent = detents[value > 0]
+    def _tell(self, t: float, address: str) -> None:
+        assert self._report is not None
+        cell = self._stack.direct[address].cell
+        self._report(t, address, "press", cell.profile, cell.press)
+
+    def _ones(self, direct: Direct) -> tuple[Lasting, ...]:
+        direct.ones = tuple(map(self._held.lasting, direct.items))
+        return direct.ones
+
+    def _lift_directly(self, t: float, address: str) -> Sequence[Effect]:
+        """It is let go."""
+        if self._alone is not None:
+            self._take_in_alone()
+        direct = self._directly.pop(address)
+        held = self._held
+        if address in held.holders:
+            del held.holders[address]
+            self._down.discard(address)
+        effects = []
+        for one in reversed(direct.ones):
+            if one.count > 1:
+                one.count -= 1
+            else:
+                one.count = 0
+                one.ended = t
+                held.lasting_now -= 1
+                out, act, name = one.ends
+                effects.append((t, out, act, name))
+        if effects:
+            held.free_at = t + self._gap
+        if not held.lasting_now:
+            self._free_at = held.free_at
+        return effects
+
+    def _detent(self, t: float, address: str, value: float) -> bool:
+        """One whole detent that is a stroke and nothing else; False if this change has to go all the way."""
+        detent = self._detents[address][value > 0]
         if detent is None or value not in (1, -1) or not self._gestures.turn_one(t, address, detent.cell.address):
             return False
-        self._take_in_alone()
-        self._pass_lone(t)
-        if not self._runs.strike(t, detent.cell.address, detent.items, detent.stroke):
+        runs = self._runs
+        if self._alone is not None:
+            self._take_in_alone()
+        while runs.lone_due <= t:
+            runs.pass_lone()
+        if not runs.strike(t, detent):
             return False
         if self._report is not None:
             self._report(t, detent.cell.address, "turn", detent.cell.profile, detent.cell.press)
         return True
 
-    def _only_lone_until(self, t: float) -> bool:
-        """Whether nothing is due by then but what the lone stroke waits for."""
-        return self._runs.lone is not None and self._agenda.deadline > max(t, self._runs.lone_due)
-
-    def _pass_lone(self, t: float) -> None:
-        while self._runs.lone_due <= t:
+    def _pass_lone(self, now: float) -> Sequence[Effect]:
+        """What the lone stroke waits for happens, where nothing else is due."""
+        while self._runs.lone_due <= now:
             self._runs.pass_lone()
+        return self._struck()
+
+    def _struck(self) -> Sequence[Effect]:
+        """The effects of a lone stroke; nothing but that has changed."""
+        if self._runs.lone is None:
+            return self._taken()
+        self.deadline = min(self._agenda_due, self._runs.lone_due)
+        self._free_at = inf
+        self._direct = _NO_DIRECT
+        effects = tuple(self._out)
+        self._out.clear()
+        return effects

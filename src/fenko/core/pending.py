@@ -49,7 +49,7 @@ class _Chord:
     def fitting(self, address: str) -> list[Cell]:
         """The chords that these and one more cell may be members of."""
         pressed = {*self.pressed, address}
-        return [chord for chord in self.chords if pressed <= set(chord.members)]
+        return [chord for chord in self.chords if pressed.issubset(chord.members)]
 
 
 class _Burst:
@@ -115,7 +115,7 @@ class Pending:
     def settle_others(self, t: float, address: str, before: float = inf) -> None:
         """What waits to be known, and began before that, is settled by what a hand does at `address`, so that it comes
         first; but not by its own kind."""
-        if not self._undecided and not self.contacts.undecided():
+        if not self._undecided and not self.contacts.waits:
             return
         control = control_of(address)
         while True:
@@ -139,7 +139,7 @@ class Pending:
         """Whether a press of this cell is a part of what is undecided."""
         stack = self._situation.stack
         if isinstance(one, _Chord):
-            if any(_stem(member) == _stem(address) for member in one.pressed):
+            if address in one.pressed or any(_stem(member) == _stem(address) for member in one.pressed):
                 return True
             own = stack.chords(address)
             return any(chord in own for chord in one.fitting(address))

@@ -32,6 +32,7 @@ from fenko.core.held import HeldItems
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Binding, Cell, Report, Timing
 from fenko.core.situation import Situation
+from fenko.core.stack import Lone
 from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Step, Strike, Toggle, Wait
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
@@ -70,20 +71,6 @@ class Run:
         self.waiting: Waiting
 
 
-class Lone:
-    """An action that is one stroke, while nothing else is under way. `struck`: its items have begun, and end when it is
-    due; else they begin then."""
-
-    __slots__ = ("cell", "items", "order", "stroke", "struck")
-
-    def __init__(self, cell: str, items: tuple[Item, ...], stroke: float, order: int, struck: bool) -> None:
-        self.cell = cell
-        self.items = items
-        self.stroke = stroke
-        self.order = order
-        self.struck = struck
-
-
 class Runs:
     """Everything that actions do. `out` takes the effects; `pause` is called by a step that stops or starts Fenko."""
 
@@ -100,6 +87,10 @@ class Runs:
         self.items = HeldItems(timing.gap, out)
         self.lone: Lone | None = None
         self.lone_due = inf
+        self.may_be_lone = False
+        """Whether a stroke that begins now is the last thing to happen at this time."""
+        self._struck = False  # whether the items of the lone stroke have begun; else they do when it is due
+        self._lone_order = 0
         self._situation = situation
         self._timing = timing
         self._agenda = agenda
@@ -136,6 +127,13 @@ class Runs:
             toggles = [_toggle_holder(step) for step in action.steps if isinstance(step, Toggle)]
             self.end_toggles(t, lambda holder, group: group == binding.group and holder not in toggles)
             self._toggled.update(dict.fromkeys(toggles, binding.group))
+        if (
+            self.may_be_lone
+            and not self._lanes
+            and action.strikes
+            and self.strike(t, Lone(cell, action.strikes, stroke))
+        ):
+            return
         loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
         self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops))
@@ -151,6 +149,7 @@ class Runs:
 
     def _join(self, t: float, run: Run) -> None:
         """A run goes to the end of its lane, and hurries who is there."""
+        self.take_in()
         run.waiting = self._agenda.entry(partial(self._drive, name=run.lane), repeats=run.loops)
         run.holder = f"action {run.waiting.order}"  # no cell is called so
         self._of.setdefault(run.cell, []).append(run)
@@ -166,6 +165,7 @@ class Runs:
 
     def hold(self, t: float, cell: str, items: tuple[Item, ...]) -> None:
         """Items last until the cell is let go."""
+        self.take_in()
         lane = f"{cell} held"
         if lane not in self._lanes and self._ready(t, items) <= t:
             self._begin(t, cell, items)
@@ -198,6 +198,7 @@ class Runs:
         self._lanes.clear()
         self._toggled.clear()
         self._stroking = None
+        self.lone, self.lone_due = None, inf
 
     def cells(self) -> list[str]:
         """The cells that hold something, or of which an action is under way."""
@@ -228,32 +229,38 @@ class Runs:
 
     # --- One stroke and nothing else ---
 
-    def strike(self, t: float, cell: str, items: tuple[Item, ...], stroke: float) -> bool:
+    def strike(self, t: float, stroke: Lone) -> bool:
         """An action that is one stroke. False, and nothing is done, if it has to be a run like any other."""
-        lone = self.lone
+        lone, items = self.lone, self.items
         if lone is not None:
-            if not lone.struck or lone.cell != cell or lone.items != items:
+            if not self._struck or (lone is not stroke and lone.cell.address != stroke.cell.address):
                 return False
-            self.items.lift(t, STROKE)
-        ready = t if t >= self.items.free_at else self.items.ready(t, items)
-        self.lone = Lone(cell, items, stroke, self._agenda.number(), ready <= t)
-        if ready <= t:
-            self.items.hold(t, STROKE, items)
-            ready = after(t, stroke)
-        self.lone_due = ready
+            items.end(t, lone.ones)
+            ready = after(t, self._timing.gap) if lone is stroke else items.ready(t, stroke.items)
+        else:
+            ready = t if t >= items.free_at else items.ready(t, stroke.items)
+        self.lone = stroke
+        self._lone_order = self._agenda.number()
+        if not stroke.ones:
+            stroke.ones = tuple(map(items.lasting, stroke.items))
+        self._struck = ready <= t
+        if self._struck:
+            items.begin(t, stroke.ones)
+            self.lone_due = after(t, stroke.stroke)
+        else:
+            self.lone_due = ready
         return True
 
     def pass_lone(self) -> None:
-        """What the lone stroke waits for happens."""
+        """What the lone stroke waits for happens: its items end, or begin."""
         lone, due = self.lone, self.lone_due
         assert lone is not None
-        if lone.struck:
-            self.items.lift(due, STROKE)
-            self.lone = None
-            self.lone_due = inf
+        if self._struck:
+            self.items.end(due, lone.ones)
+            self.lone, self.lone_due = None, inf
         else:
-            self.items.hold(due, STROKE, lone.items)
-            lone.struck = True
+            self.items.begin(due, lone.ones)
+            self._struck = True
             self.lone_due = after(due, lone.stroke)
 
     def take_in(self) -> None:
@@ -262,15 +269,17 @@ class Runs:
         if lone is None:
             return
         self.lone, self.lone_due = None, inf
-        run = Run(lone.cell, lone.cell, (Strike(lone.items),), lone.stroke, False, False)
-        run.waiting = Waiting(partial(self._drive, name=run.lane), lone.order)
-        run.holder = f"action {lone.order}"
-        if lone.struck:
+        address = lone.cell.address
+        run = Run(address, address, (Strike(lone.items),), lone.stroke, False, False)
+        run.waiting = Waiting(partial(self._drive, name=address), self._lone_order)
+        run.holder = f"action {self._lone_order}"
+        if self._struck:
             run.next = 1
             run.striking = True
             self._stroking = run
-        self._of[run.cell] = [run]
-        self._lanes[run.lane] = deque((run,))
+            self.items.holders[STROKE] = lone.items
+        self._of[address] = [run]
+        self._lanes[address] = deque((run,))
         self._agenda.set(run.waiting, due)
 
     # --- From step to step ---

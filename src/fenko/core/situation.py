@@ -33,6 +33,8 @@ class Situation:
         self._leaves = leaves
         self._changed = changed
         self._on: list[tuple[str, str]] = []
+        self.spends = False
+        """Whether a layer is on for the next action only."""
         self._plain: dict[str, Stack] = {}
         self.stack = self._stack_now()
 
@@ -40,11 +42,6 @@ class Situation:
     def layers(self) -> tuple[str, ...]:
         """The layers that are on, newest last."""
         return tuple(dict.fromkeys(name for name, _ in reversed(self._on)))[::-1]
-
-    @property
-    def spends(self) -> bool:
-        """Whether a layer is on for the next action only."""
-        return any(by == ONCE for _, by in self._on)
 
     # --- Layers ---
 
@@ -85,6 +82,7 @@ class Situation:
     def _set(self, t: float, layers: list[tuple[str, str]]) -> None:
         before = self.layers
         self._on = layers
+        self.spends = any(by == ONCE for _, by in layers)
         after = self.layers
         if before == after:
             return

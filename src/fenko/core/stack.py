@@ -7,11 +7,11 @@ change of layers does not grow with the desk, and neither does that of an event.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import NamedTuple
 
 from msgspec import structs
 
 from fenko.core.actions import action_of, held_items
+from fenko.core.held import Lasting
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
 from fenko.core.steps import Item, Pause
@@ -20,12 +20,28 @@ from fenko.core.verbs import desk
 TOUCH = "-touch"
 
 
-class Detent(NamedTuple):
-    """What one detent strikes, and for how long."""
+class Direct:
+    """A button that does nothing but hold these items. `ones` is what the engine that is pressing it knows of each."""
 
-    cell: Cell
-    items: tuple[Item, ...]
-    stroke: float
+    __slots__ = ("cell", "items", "ones")
+
+    def __init__(self, cell: Cell, items: tuple[Item, ...]) -> None:
+        self.cell = cell
+        self.items = items
+        self.ones: tuple[Lasting, ...] = ()
+
+
+class Lone:
+    """An action that is one stroke: of which cell, what it strikes, for how long. `ones` is what the engine that does it
+    knows of each item."""
+
+    __slots__ = ("cell", "items", "ones", "stroke")
+
+    def __init__(self, cell: Cell, items: tuple[Item, ...], stroke: float) -> None:
+        self.cell = cell
+        self.items = items
+        self.stroke = stroke
+        self.ones: tuple[Lasting, ...] = ()
 
 
 class Stack:
@@ -50,11 +66,11 @@ class Stack:
         self._chords: dict[str, tuple[Cell, ...]] = {}
         self._bursts: dict[str, dict[int, Cell]] = {}
         self._diagonals: dict[str, dict[str, Cell]] = {}
-        self.direct: dict[str, tuple[Item, ...]] = {}
+        self.direct: dict[str, Direct] = {}
         """What those buttons hold, of all that have been asked for, that do nothing but that."""
         self.instant: dict[str, tuple[str, ...]] = {}
         """The keys of those of them that hold nothing but keys."""
-        self.detents: dict[str, tuple[Detent | None, Detent | None]] = {}
+        self.detents: dict[str, tuple[Lone | None, Lone | None]] = {}
         """What a detent to the left and to the right does, of those dials and wheels, of all that have been asked for, of
         which a detent is a stroke and nothing else."""
 
@@ -67,7 +83,7 @@ class Stack:
         found = self._owned(address)
         self._cells[address] = found
         if found is not None and not self._paused and (items := self._direct_items(found)):
-            self.direct[address] = items
+            self.direct[address] = Direct(found, items)
             if all(out == "keys" for out, _ in items):
                 self.instant[address] = tuple(key for _, key in items)
         return found
@@ -78,13 +94,13 @@ class Stack:
             ways = [self._detent(f"{address}.{turn}", usual) for turn in turns]
             self.detents[address] = (ways[0], ways[1])
 
-    def _detent(self, address: str, usual: Timing) -> Detent | None:
+    def _detent(self, address: str, usual: Timing) -> Lone | None:
         cell = self.cell(address)
         if cell is None or cell.press is None or cell.fast is not None or cell.press.others or cell.press.group:
             return None
         stroke = (cell.timing or usual).stroke
         items = action_of(cell.press.phrase, stroke).strikes
-        return Detent(cell, items, stroke) if items else None
+        return Lone(cell, items, stroke) if items else None
 
     def bound(self, address: str) -> Cell | None:
         """The cell, if it does anything."""
@@ -153,6 +169,8 @@ class Stack:
         if address in self._watched or address.endswith(TOUCH):
             return ()
         items = held_items(cell.press.phrase)
+        if any(out not in ("keys", "pointer") for out, _ in items):
+            return ()
         return () if not items or self.chords(address) or self.bursts(address) or self.touch(address) else items
 
 
