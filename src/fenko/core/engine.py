@@ -31,7 +31,7 @@ How it keeps its promises
 
 5.  The common case is a button that holds keys while nothing else is down. `feed` handles it with one look-up and
     keeps it apart (`_alone`). What is nearly as common (other keys held, somebody who listens, a detent that is one
-    stroke, a stick that stays where it is) takes the next shortest way (`_quickly`), as long as nothing is undecided and
+    stroke, a stick that stays where it is) takes the next shortest ways, as long as nothing is undecided and
     no action under way. Whatever else happens takes in what was kept apart first.
 """
 
