@@ -31,7 +31,7 @@ from fenko.desk.load import load_desk
 from fenko.devices.events import EventReader, State
 from fenko.live.loop import Loop
 from fenko.live.session import Session
-from fenko.outputs.kernel import KernelOutput
+from fenko.outputs.kernel import KernelPort
 from fenko.outputs.layout import us_layout
 
 class Pipe:
@@ -41,14 +41,14 @@ class Pipe:
 desk = load_desk(Path(sys.argv[1]))
 os.set_blocking(0, False)
 with Loop() as loop:
-    output = KernelOutput(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
-    session = Session(desk, loop, output, lambda: output, print)
+    output = KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
+    session = Session(desk, loop, lambda open_now: [output], print)
     reader = EventReader(0, {(1, 0x130): "pad.south"}, {}, lambda: State(frozenset(), {}))
 
     def readable():
         changes = reader.changes(reader.read())
         if changes:
-            session.feed(changes)
+            session.inbox.put(changes)
 
     loop.add(0, readable)
     os.write(1, b"r")

@@ -9,17 +9,20 @@ from math import inf
 from typing import Any
 from unittest.mock import patch
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
 from fenko.core.plan import Focus
 from fenko.desk.load import load_desk
+from fenko.live.focus import FocusSource
 from fenko.live.loop import Loop
 from fenko.live.session import Session
-from fenko.outputs.kernel import KernelOutput
+from fenko.outputs.kernel import KernelPort
 from fenko.outputs.keys import GAP
 from fenko.outputs.layout import us_layout
+from fenko.outputs.port import Port, PortLost
 from fenko.system.kernel import EVENT, KEY
 from support import DEMO
 
@@ -57,9 +60,9 @@ class Pipe:
         os.close(self.fd)
 
 
-def _output(warnings: list[str], clock: Clock | None = None) -> tuple[KernelOutput, Pipe, Pipe]:
+def _output(warnings: list[str], clock: Clock | None = None) -> tuple[KernelPort, Pipe, Pipe]:
     keyboard, pointer = Pipe(clock), Pipe(clock)
-    return KernelOutput(us_layout("here"), warnings.append, lambda: (keyboard, pointer)), keyboard, pointer
+    return KernelPort(us_layout("here"), warnings.append, lambda: (keyboard, pointer)), keyboard, pointer
 
 
 _effects = st.lists(
@@ -140,20 +143,28 @@ _changes = st.lists(
         st.tuples(st.just(UNPLUG), st.sampled_from(["pad", "dial"])),
         st.tuples(st.just("release"), st.just(None)),
         st.tuples(st.just("late"), st.just(None)),
+        st.tuples(st.just("early"), st.just(None)),
+        st.tuples(st.just("lost"), st.just(None)),
     ),
     max_size=25,
 )
 
 
-class _Port:
-    """An output of which the test sees everything."""
+class _Port(Port):
+    """A port of which the test sees everything."""
 
     name = "none"
+    outs = frozenset(("keys", "pointer"))
 
     def __init__(self) -> None:
         self.down: set[Any] = set()
+        self.gone = False
+        self.closed = 0
 
     def send(self, effects: Sequence[Effect]) -> None:
+        assert not self.closed, "nothing is sent to a port that is lost or closed"
+        if self.gone:
+            raise PortLost("pulled out")
         for _, out, act, *values in effects:
             if act == "down":
                 assert (out, values[0]) not in self.down
@@ -161,11 +172,8 @@ class _Port:
             elif act == "up":
                 self.down.remove((out, values[0]))
 
-    def pass_motion(self, raw: bytes) -> None:
-        """None comes here."""
-
     def close(self) -> None:
-        """Nothing to let go of."""
+        self.closed += 1
 
 
 @settings(max_examples=150)
@@ -173,40 +181,57 @@ class _Port:
 def test_a_session_leaves_nothing_down(changes: list[tuple[str, Any]]) -> None:
     port = _Port()
     said: list[str] = []
+    lost = False
     with Loop() as loop:
-        session = Session(DESK, loop, port, lambda: port, said.append)
+        session = Session(DESK, loop, lambda open_now: [port], said.append, told=lambda effects: None)
         for address, value in changes:
             now = time.monotonic()
             if address == "release":
                 session.hold_back(True)
                 assert not port.down
                 session.hold_back(False)
+            elif address == "early":
+                # A device tells of what it did before the last timer.
+                session.inbox.put([(now - 1, "pad.south", 1), (now - 2, "pad.south", 0)])
+            elif address == "lost":
+                lost = port.gone = True
+                port.down.clear()
             elif address == "late":
                 # The loop comes back long after everything was due.
-                session._advance(now + 5)
+                session.inbox.advance(now + 5)
             else:
                 change: Change = (now, address, value)
-                session.feed([change])
+                session.inbox.put([change])
+        loop.soon(loop.stop)
+        loop.run()
         session.close()
     assert not port.down
+    assert port.closed == 1
+    assert lost or not any("gone" in line for line in said)
 
 
-def test_what_a_trigger_or_a_dial_does_goes_to_the_window_in_front_now() -> None:
+def test_what_a_trigger_or_a_dial_does_goes_to_the_window_in_front_now(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("DISPLAY", raising=False)
     for address, value in (("pad.trigger-left", 0.7), ("dial.dial", 2), ("pad.south", 1)):
         with Loop() as loop:
-            session = Session(DESK, loop, _Port(), _Port, lambda line: None)
+            session = Session(DESK, loop, lambda open_now: [_Port()], lambda line: None)
             session.pretend_focus(Focus("snipwell"))
-            session._settling = Focus("hushdesk")
-            session.feed([(time.monotonic(), address, value)])
+            focus = FocusSource(session.around)
+            focus.start()
+            focus.came(Focus("hushdesk"))
+            session.inbox.put([(time.monotonic(), address, value)])
             assert session.engine.profile.name == "sound", address
             session.close()
 
 
-def test_a_moment_of_nothing_in_front_is_no_desktop() -> None:
+def test_a_moment_of_nothing_in_front_is_no_desktop(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("DISPLAY", raising=False)
     with Loop() as loop:
-        session = Session(DESK, loop, _Port(), _Port, lambda line: None)
+        session = Session(DESK, loop, lambda open_now: [_Port()], lambda line: None)
         session.pretend_focus(Focus("snipwell"))
-        session._settling = Focus()
-        session.feed([(time.monotonic(), "pad.south", 1)])
+        focus = FocusSource(session.around)
+        focus.start()
+        focus.came(Focus())
+        session.inbox.put([(time.monotonic(), "pad.south", 1)])
         assert session.engine.profile.name == "frames"
         session.close()

@@ -522,7 +522,13 @@ def test_with_all_controls_at_rest_nothing_stays_down(desk: Plan, changes: list[
 @pytest.mark.parametrize("held", [[], [(0.9, "pad.west", 1)]])
 def test_the_same_key_keeps_its_gap_on_every_shorter_way(listener: Any, held: list[Change]) -> None:
     engine = Engine(plan(base={"pad.south": "a", "pad.east": "a", "pad.west": "b", "dial.dial.right": "a"}), listener)
-    warm = [*press("pad.south", 0.1), *press("pad.east", 0.3), *press("pad.west", 0.5), (0.7, "dial.dial", 1), *press("pad.east", 0.8)]
+    warm = [
+        *press("pad.south", 0.1),
+        *press("pad.east", 0.3),
+        *press("pad.west", 0.5),
+        (0.7, "dial.dial", 1),
+        *press("pad.east", 0.8),
+    ]
     hasty = [(1.0, "pad.south", 1), (1.1, "pad.south", 0), (1.1005, "pad.east", 1), (1.2, "pad.east", 0),
              (1.2005, "dial.dial", 1), (1.203, "dial.dial", 1), (1.2035, "dial.dial", 1), (1.3, "pad.south", 1)]  # fmt: skip
     witness = Witness()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -18,8 +18,7 @@ from fenko.devices.take import TakeError, read_take
 if TYPE_CHECKING:
     from fenko.live.loop import Loop
     from fenko.live.session import Session
-    from fenko.live.wiring import Output
-    from fenko.outputs.x11 import Ledger
+    from fenko.outputs.port import Memory, Port
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -52,14 +51,15 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
     return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD)]
 
 
-def opener(desk: Desk, ledger: Ledger | None) -> Callable[[], Output]:
-    """Opens the output that the desk names, or that works here, and says which and why; raises OutputError."""
-    from fenko.live.wiring import choose_output
+def opener(desk: Desk, page: Memory | None) -> Callable[[Collection[str]], list[Port]]:
+    """Opens the ports that the desk names, or that work here, and says which and why; raises PortError."""
+    from fenko.live.wiring import open_ports
 
-    def choose() -> Output:
-        choice = choose_output(desk.keys, desk.layout, note, ledger)
-        note(f"output: {choice.output.name}, {choice.why}")
-        return choice.output
+    def choose(open_now: Collection[str]) -> list[Port]:
+        ports = open_ports(desk, note, page, open_now)
+        for port in ports:
+            note(f"output: {port.name}, {port.why}")
+        return ports
 
     return choose
 
@@ -68,7 +68,7 @@ def start(
     desk: Desk,
     loop: Loop,
     stack: ExitStack,
-    choose: Callable[[], Output],
+    open_ports: Callable[[Collection[str]], list[Port]],
     changes: list[Change] | None,
     share: bool,
     focus: Focus | None,
@@ -76,19 +76,17 @@ def start(
     told: Callable[[Sequence[Effect]], None] | None = None,
 ) -> Session:
     """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
-    programs too; `told` hears of all that is sent. Raises OutputError."""
+    programs too; `told` hears of all that is sent. Raises PortError."""
     from fenko.live.session import Session
 
-    session = Session(desk, loop, choose(), choose, note, report, told)
+    session = Session(desk, loop, open_ports, note, report, told, share)
     stack.callback(session.close)
-    session.listen_to_output()
     if focus is None:
-        session.use_focus()
-        session.use_keyboard()
+        session.use("focus", "keyboard")
     else:
         session.pretend_focus(focus)
     if changes is None:
-        session.use_devices(share)
+        session.use("devices")
     else:
         session.play(changes)
     session.announce()
@@ -97,10 +95,10 @@ def start(
 
 def say_why_not(error: Exception) -> None:
     """Why no keys can be sent, and what helps."""
-    from fenko.outputs.keys import OutputError
+    from fenko.outputs.port import PortError
 
     note(f"fenko: {error}")
-    if isinstance(error, OutputError) and error.remedy.writes:
+    if isinstance(error, PortError) and error.remedy.writes:
         note("To allow it for good:")
         for command in error.remedy.commands():
             note(f"    {command}")

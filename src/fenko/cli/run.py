@@ -34,19 +34,19 @@ def command(desk_folder: Path | None, take_path: Path | None, play_focus: bool) 
 def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
-    from fenko.outputs.keys import OutputError
+    from fenko.outputs.port import PortError
     from fenko.system.xserver import display_name
 
     with ExitStack() as stack:
         # First of all: from here on Ctrl-C ends the loop, and never breaks into the middle of something.
         loop = stack.enter_context(Loop())
-        # Before the display is opened: the guard shall hold nothing but the ledger.
+        # Before the display is opened: the guard shall hold nothing but the page.
         guard = stack.enter_context(closing(Guard())) if display_name() else None
 
         try:
-            choose = opener(desk, guard.ledger if guard else None)
+            choose = opener(desk, guard.page if guard else None)
             start(desk, loop, stack, choose, changes, share=False, focus=Focus() if play_focus else None)
-        except OutputError as error:
+        except PortError as error:
             say_why_not(error)
             return 1
         loop.run()

@@ -104,7 +104,7 @@ class Spoken:
 
 def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: str) -> int:
     from fenko.live.loop import Loop
-    from fenko.outputs.listing import ListingOutput
+    from fenko.outputs.listing import ListingPort
 
     begun = time.monotonic()
     actions, words = Actions(), Spoken()
@@ -123,7 +123,7 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
         note("output: none; what would be sent is shown")
         if form == "text":
             say(table_head())
-        start(desk, loop, stack, lambda: ListingOutput(show), changes, True, focus, actions.report)
+        start(desk, loop, stack, lambda open_now: [ListingPort(show)], changes, True, focus, actions.report)
         loop.run()
     for moment in actions.before(inf) if form == "text" else ():
         for line in moment_lines(moment, begun, words):
@@ -135,7 +135,7 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
 def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
-    from fenko.outputs.keys import OutputError
+    from fenko.outputs.port import PortError
     from fenko.system.keywindow import KeyWindow
     from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
     from fenko.system.xserver import DisplayError, display_name
@@ -189,8 +189,8 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         window.show(shown)
         say(bold(head))
         try:
-            running.append(start(desk, loop, stack, opener(desk, guard.ledger), changes, False, focus, told=sent))
-        except OutputError as error:
+            running.append(start(desk, loop, stack, opener(desk, guard.page), changes, False, focus, told=sent))
+        except PortError as error:
             say_why_not(error)
             return 1
         loop.run()

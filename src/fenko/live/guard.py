@@ -1,7 +1,8 @@
-"""The guard: a small process that outlives a killed Fenko and lifts what it left down on the X server.
+"""The guard: a small process that outlives a killed Fenko and ends what it left behind.
 
-The two share a page of memory (the ledger) and a pipe. The guard sleeps on the pipe; it wakes when the other end is
-gone, however that happened. The kernel's virtual devices need no guard: they vanish with their process.
+The two share a page of memory and a pipe. Each port notes in its part of the page what it begins, before the other end
+hears of it. The guard sleeps on the pipe; it wakes when the other end is gone, however that happened. The kernel's virtual
+devices need no guard: they vanish with their process.
 """
 
 from __future__ import annotations
@@ -10,32 +11,32 @@ import mmap
 import os
 import signal
 
-from fenko.outputs.x11 import LEDGER_SIZE
+from fenko.outputs.ports import PAGE_SIZE, end_all
 
 
 class Guard:
-    """Started before the X server is opened; `ledger` is what the X11 output writes."""
+    """Started before anything is opened; `page` is what the ports write."""
 
     def __init__(self) -> None:
-        self.ledger = memoryview(mmap.mmap(-1, LEDGER_SIZE))
+        self.page = memoryview(mmap.mmap(-1, PAGE_SIZE))
         ours, theirs = os.pipe()
         self._pid = os.fork()
         if self._pid == 0:
             try:
                 os.close(theirs)
-                _keep_watch(ours, self.ledger)
+                _keep_watch(ours, self.page)
             finally:
                 os._exit(0)
         os.close(ours)
         self._pipe = theirs
 
     def close(self) -> None:
-        """Dismisses the guard; what the ledger still holds is lifted."""
+        """Dismisses the guard; what the page still tells of is ended."""
         os.close(self._pipe)
         os.waitpid(self._pid, 0)
 
 
-def _keep_watch(pipe: int, ledger: memoryview) -> None:
+def _keep_watch(pipe: int, page: memoryview) -> None:
     os.setsid()
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)
@@ -49,10 +50,4 @@ def _keep_watch(pipe: int, ledger: memoryview) -> None:
             except OSError:
                 continue  # the descriptor that listed the folder
     os.read(pipe, 1)
-    if any(ledger):
-        from fenko.outputs.x11 import lift
-        from fenko.system.xserver import open_display
-
-        display = open_display()
-        lift(display, ledger)
-        display.close()
+    end_all(page)

@@ -1,22 +1,68 @@
-"""The modifiers of the person's ordinary keyboards in a running desk: from the X server, or else from the kernel."""
+"""The modifiers of the person's ordinary keyboards as a source: from the X server, or else from the kernel."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
 
-from fenko.core.changes import UNPLUG, Change
+from fenko.core.changes import KEYBOARD, UNPLUG, Change
 from fenko.desk.load import Desk
 from fenko.devices.modifiers import MODIFIER_CODES, X11Modifiers, held_modifiers
 from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
+from fenko.live.source import Source, Surroundings
 from fenko.live.surfaces import Surfaces
-from fenko.system.xserver import DisplayError
+from fenko.system.xserver import DisplayError, display_name, on_wayland
 
 Held = tuple[str, ...]
 
 
-class Keyboard:
+class KeyboardSource(Source):
+    """Tells which modifiers are held on ordinary keyboards, where a layer is on while one is."""
+
+    def __init__(self, around: Surroundings) -> None:
+        self._around = around
+        self._watched = around.desk.plan.watches_keyboard
+        self._keyboard: _Keyboard | None = None
+
+    def start(self) -> None:
+        """Listens from now on, if any layer wants to know."""
+        if not self._watched:
+            return
+        self._around.displays.depend(self)
+        try:
+            self._open(bool(display_name()) and not on_wayland())
+        except DisplayError:
+            self._open(False)
+
+    def _open(self, by_display: bool) -> None:
+        around = self._around
+        self._keyboard = _Keyboard(around.desk, around.loop, self._changed, around.displays.lose, by_display)
+        where = f"display {display_name()}" if by_display else "the kernel"
+        if self._keyboard.start():
+            around.say(f"keyboard: which modifiers are held is told by {where}")
+        else:
+            around.say(
+                "keyboard: none may be read, so layers with `while` on a modifier stay off (`fenko ready` helps)"
+            )
+
+    def _changed(self, t: float, held: Held) -> None:
+        self._around.inbox.put([(t, KEYBOARD, held)])
+
+    def display_lost(self) -> None:
+        self.close()
+
+    def display_back(self) -> None:
+        if self._keyboard is None:
+            self._open(not on_wayland())
+
+    def close(self) -> None:
+        if self._keyboard is not None:
+            self._keyboard.close()
+            self._keyboard = None
+
+
+class _Keyboard:
     """Tells `changed` the modifiers that are held, at every change. Raises DisplayError if it is to ask the X server and
     there is none; `lost` is called when the server goes away."""
 

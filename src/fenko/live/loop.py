@@ -46,20 +46,35 @@ class Loop:
         # Faster here than epoll: there are few descriptors, and most of the time one of them has something.
         self._poll = select.poll()
         self._readers: dict[int, Callable[[], None]] = {}
+        self._writers: dict[int, Callable[[], bool]] = {}
+        self._soon: list[Callable[[], None]] = []
+        self._rounds: list[Callable[[], None]] = []
         self._timers: dict[Timer, float] = {}
         self._stopped = False
         self._wake_read, self._wake_write = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
         self.add(self._wake_read, self._drain)
 
-    def add(self, fd: int, reader: Callable[[], None]) -> None:
-        """Calls `reader` whenever `fd` has something to read, or is at its end."""
+    def add(self, fd: int, reader: Callable[[], None], writer: Callable[[], bool] | None = None) -> None:
+        """Calls `reader` whenever `fd` has something to read, or is at its end. `writer` is called after each round, and
+        whenever `fd` takes more while it says that it has more to write."""
         self._readers[fd] = reader
+        if writer is not None:
+            self._writers[fd] = writer
         self._poll.register(fd, select.POLLIN)
 
     def remove(self, fd: int) -> None:
         """Forgets a descriptor. Call it before the descriptor is closed."""
+        self._writers.pop(fd, None)
         if self._readers.pop(fd, None) is not None:
             self._poll.unregister(fd)
+
+    def soon(self, what: Callable[[], None]) -> None:
+        """Calls `what` when the event at hand is dealt with."""
+        self._soon.append(what)
+
+    def after_each_round(self, what: Callable[[], None]) -> None:
+        """Calls `what` before each wait, from now on."""
+        self._rounds.append(what)
 
     def timer(self, tick: Callable[[float], None]) -> Timer:
         """A timer, not set yet. `tick` is called once with the time when it is due."""
@@ -73,16 +88,30 @@ class Loop:
         """Runs until `stop` or a signal. What was read before a deadline is handled before the deadline."""
         poll, readers, timers = self._poll.poll, self._readers, self._timers
         while not self._stopped:
+            if self._soon or self._writers or self._rounds:
+                self._between()
+                if self._stopped:
+                    break
             timeout = max(0.0, min(timers.values()) - time.monotonic()) * 1000 if timers else None
-            for fd, _ in poll(timeout):
+            for fd, happened in poll(timeout):
                 reader = readers.get(fd)
-                if reader is not None:
+                if reader is not None and happened != select.POLLOUT:
                     reader()
             if timers:
                 now = time.monotonic()
                 for timer in [timer for timer, due in timers.items() if due <= now]:
                     timer.set(inf)
                     timer.tick(now)
+
+    def _between(self) -> None:
+        """What was put off until the events at hand were dealt with; and what wants to be written."""
+        while self._soon:
+            self._soon.pop(0)()
+        for what in self._rounds:
+            what()
+        for fd, writer in list(self._writers.items()):
+            if fd in self._readers:
+                self._poll.modify(fd, select.POLLIN | (select.POLLOUT if writer() else 0))
 
     def _drain(self) -> None:
         os.read(self._wake_read, 64)

@@ -12,8 +12,8 @@ from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
 from fenko.desk.load import Desk
 from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.outputs.kernel import UINPUT, why_not
-from fenko.outputs.keys import OutputError
 from fenko.outputs.layout import kernel_layout
+from fenko.outputs.port import PortError
 from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
 from fenko.system.holders import holders
@@ -147,7 +147,7 @@ def _display() -> _Shown:
 def _has_xtest(display: Display) -> bool:
     try:
         xtest_of(display)
-    except OutputError:
+    except PortError:
         return False
     return True
 

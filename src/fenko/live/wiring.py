@@ -1,71 +1,96 @@
-"""Chooses the output of keys and pointer: the one that the desk names, or what works here, and says why."""
+"""Chooses the ports of a desk: what it names, or what works here, and says why."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Protocol
+from collections.abc import Callable, Collection, Iterable
 
-from msgspec import Struct
-
-from fenko.core.changes import Effect
+from fenko.core.phrase import steps_of
 from fenko.core.remedies import together
-from fenko.outputs.kernel import KernelOutput
-from fenko.outputs.keys import KeyOutput, OutputError
-from fenko.outputs.layout import kernel_layout
-from fenko.outputs.x11 import Ledger, X11Output
+from fenko.core.steps import Begin, End, Hold, Repeat, Send, Strike, Toggle
+from fenko.desk.load import Desk
+from fenko.outputs.port import Memory, Port, PortError, Settings
+from fenko.outputs.ports import open_port, parts_of, ports_for
 from fenko.system.xserver import display_name, on_wayland
 
-
-class Output(Protocol):
-    """What the session needs of any output."""
-
-    name: str
-
-    def send(self, effects: Sequence[Effect]) -> None: ...
-
-    def pass_motion(self, raw: bytes) -> None: ...
-
-    def close(self) -> None: ...
+ALWAYS = ("keys", "pointer")
+"""Outs that every desk has: unbound controls are handed on."""
 
 
-class Choice(Struct, frozen=True):
-    """An output that is open, with the reason in words."""
+def open_ports(
+    desk: Desk, warn: Callable[[str], None], page: Memory | None, open_now: Collection[str] = ()
+) -> list[Port]:
+    """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`. Raises PortError with every reason and every remedy."""
+    parts = parts_of(page) if page is not None else {}
+    tables = desk.sources.data
+    ports: list[Port] = []
+    try:
+        for out, names in ports_for(outs_of(desk)).items():
+            if names and out not in open_now and not any(out in port.outs for port in ports):
+                ports.append(_first_that_opens(out, _in_order(desk, out, names), tables, warn, parts))
+    except PortError:
+        for port in ports:
+            port.close()
+        raise
+    return ports
 
-    output: KeyOutput
-    why: str
+
+def outs_of(desk: Desk) -> list[str]:
+    """The outs that a desk's bindings use, and those that every desk has."""
+    used = dict.fromkeys(ALWAYS)
+    seen: set[int] = set()
+    for _, phrase in desk.phrases:
+        if id(phrase) in seen:
+            continue
+        seen.add(id(phrase))
+        for step in steps_of(phrase):
+            if isinstance(step, Send):
+                used[step.out] = None
+            elif isinstance(step, Hold | Strike | Repeat | Begin | End | Toggle):
+                used.update(dict.fromkeys(out for out, _ in step.items))
+    return list(used)
 
 
-def choose_output(keys: str, layout: str | None, warn: Callable[[str], None], ledger: Ledger | None) -> Choice:
-    """The output for `keys` (auto, kernel or x11). Raises OutputError with every reason and every remedy."""
-
-    def kernel() -> Choice:
-        chosen = kernel_layout(layout)
-        return Choice(KernelOutput(chosen, warn), f"with layout {chosen.name}, from {chosen.source}")
-
-    def x11() -> Choice:
-        return Choice(X11Output(warn, ledger), f"display {display_name()}")
-
-    makers = {"kernel": kernel, "x11": x11}
-    if keys != "auto":
-        return makers[keys]()
+def _in_order(desk: Desk, out: str, names: list[str]) -> tuple[list[str], str]:
+    """Which ports to try, the best one first, and why that is the best."""
+    if out not in ALWAYS:
+        return names, ""
+    if desk.keys != "auto":
+        return [desk.keys], ""
     first, reason = _preferred()
-    failures: list[OutputError] = []
-    for name in (first, "kernel" if first == "x11" else "x11"):
+    return sorted(names, key=lambda name: name != first), reason
+
+
+def _first_that_opens(
+    out: str,
+    order: tuple[list[str], str],
+    tables: dict[str, object],
+    warn: Callable[[str], None],
+    parts: dict[str, Memory],
+) -> Port:
+    names, reason = order
+    failures: list[PortError] = []
+    for name in names:
         try:
-            choice = makers[name]()
-        except OutputError as why:
+            port = open_port(name, Settings(tables, warn, parts.get(name)))
+        except PortError as why:
             failures.append(why)
             continue
-        reasons = reason if name == first else f"because {failures[0]}"
-        return Choice(choice.output, f"{choice.why}; {reasons}")
-    raise OutputError(
-        "no way to send keys: " + "; ".join(str(failure) for failure in failures),
+        port.why = "; ".join(_given((port.why, f"because {failures[0]}" if failures else reason)))
+        return port
+    if len(failures) == 1:
+        raise failures[0]
+    raise PortError(
+        f"no way to send {out}: " + "; ".join(str(failure) for failure in failures),
         together(failure.remedy for failure in failures),
     )
 
 
+def _given(words: Iterable[str]) -> list[str]:
+    return [word for word in words if word]
+
+
 def _preferred() -> tuple[str, str]:
-    """Which output comes first in this session, and why."""
+    """Which port of keys comes first in this session, and why."""
     if on_wayland():
         return "kernel", "a Wayland session, where the X server reaches only some programs"
     if display_name():

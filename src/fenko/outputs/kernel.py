@@ -6,6 +6,7 @@ the process ends.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Callable
@@ -15,8 +16,9 @@ from typing import Protocol
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS
 from fenko.core.remedies import uinput_denied, uinput_missing
-from fenko.outputs.keys import KeyOutput, OutputError, Typing
-from fenko.outputs.layout import Layout
+from fenko.outputs.keys import KeyPort, Typing
+from fenko.outputs.layout import Layout, kernel_layout
+from fenko.outputs.port import PortError, Settings
 from fenko.system.kernel import EVENT, KEY, OWN_PHYS, REL
 from fenko.system.person import group_member
 
@@ -33,14 +35,14 @@ def _event(kind: int, code: int, value: int) -> bytes:
 _REPORT = _event(0, 0, 0)
 
 
-def why_not() -> OutputError | None:
+def why_not() -> PortError | None:
     """What keeps this user from making virtual devices; None if nothing does."""
     if not os.path.exists(UINPUT):
-        return OutputError(
+        return PortError(
             f"{UINPUT} is not there: the kernel's uinput module is not loaded", uinput_missing(group_member())
         )
     if not os.access(UINPUT, os.W_OK):
-        return OutputError(f"{UINPUT} may not be written by this user", uinput_denied(group_member()))
+        return PortError(f"{UINPUT} may not be written by this user", uinput_denied(group_member()))
     return None
 
 
@@ -53,7 +55,7 @@ class VirtualDevice(Protocol):
 
 
 def make_devices() -> tuple[VirtualDevice, VirtualDevice]:
-    """Fenko's keyboard and pointer, made by the kernel. Raises OutputError with the remedy."""
+    """Fenko's keyboard and pointer, made by the kernel. Raises PortError with the remedy."""
     reason = why_not()
     if reason is not None:
         raise reason
@@ -68,10 +70,10 @@ def make_devices() -> tuple[VirtualDevice, VirtualDevice]:
             UInput(pointer, name="Fenko pointer", phys=f"{OWN_PHYS}pointer"),
         )
     except (UInputError, OSError) as why:
-        raise OutputError(f"{UINPUT} refuses to make a device: {why}") from why
+        raise PortError(f"{UINPUT} refuses to make a device: {why}") from why
 
 
-class KernelOutput(KeyOutput):
+class KernelPort(KeyPort):
     """Fenko's own keyboard and mouse, as the rest of the system sees them."""
 
     name = "the kernel's virtual keyboard"
@@ -116,7 +118,7 @@ class KernelOutput(KeyOutput):
                 continue
             yield codes
 
-    def pass_motion(self, raw: bytes) -> None:
+    def _pass_motion(self, raw: bytes) -> None:
         os.write(self._pointer_fd, raw)
 
     def _move(self, dx: int, dy: int) -> None:
@@ -150,5 +152,15 @@ class KernelOutput(KeyOutput):
             os.write(self._pointer_fd, moves)
 
     def close(self) -> None:
+        """Takes the devices away, and with them whatever is still down."""
         for device in (self._keyboard, self._pointer):
-            device.close()
+            with contextlib.suppress(OSError):
+                device.close()
+
+
+def open_port(settings: Settings) -> KernelPort:
+    """The kernel's port with the layout that the desk names, or the system's. Raises PortError."""
+    chosen = kernel_layout(settings.tables.get("output", {}).get("layout"))
+    port = KernelPort(chosen, settings.warn)
+    port.why = f"with layout {chosen.name}, from {chosen.source}"
+    return port

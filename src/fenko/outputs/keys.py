@@ -1,18 +1,19 @@
-"""What every output of keys and pointer shares: it counts key codes, so that a Shift that two keys need stays down; keeps a
+"""What every port of keys and pointer shares: it counts key codes, so that a Shift that two keys need stays down; keeps a
 key up for a moment before it goes down again; and types texts piece by piece without ever waiting."""
 
 from __future__ import annotations
 
 import time
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from math import trunc
 
 from fenko.core.changes import Effect
 from fenko.core.keys import format_key
-from fenko.core.remedies import Remedy
+from fenko.outputs.port import Port, PortLost
 from fenko.system.kernel import EVENT, REL
+from fenko.system.xserver import DisplayError
 
 GAP = 0.002
 """Seconds from a key's release to its next press, at least. Programs that are told of both in the same millisecond take it
@@ -22,24 +23,15 @@ Typing = Iterator[tuple[int, ...] | float]
 """A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""
 
 
-class OutputError(Exception):
-    """An output that cannot be used, and what helps, if anything does."""
-
-    def __init__(self, message: str, remedy: Remedy | None = None) -> None:
-        super().__init__(message)
-        self.remedy = remedy or Remedy()
-
-
-class KeyOutput(ABC):
+class KeyPort(Port):
     """Sends keys and pointer moves somewhere. `warn` is told, once each, of keys that cannot be made there.
 
-    What cannot be sent yet waits in a queue, and everything behind it with it; `wake` is then called with the time
-    (monotonic seconds) at which `go_on` has to be."""
+    What cannot be sent yet waits in a queue, and everything behind it with it."""
 
     name = "none"
+    outs = frozenset(("keys", "pointer"))
 
     def __init__(self, warn: Callable[[str], None]) -> None:
-        self.wake: Callable[[float], None] = lambda due: None
         self._warn = warn
         self._warned: set[str] = set()
         self._down: dict[int, int] = {}
@@ -57,9 +49,13 @@ class KeyOutput(ABC):
         return bool(self._queue) or self._typing is not None
 
     def send(self, effects: Sequence[Effect]) -> None:
-        """Sends effects in order; those of other outputs are left alone.
+        """Sends effects in order; those of other outs are left alone."""
+        try:
+            self._send(effects)
+        except LOST as why:
+            raise PortLost(_gone(why)) from why
 
-        Raises DisplayError when an output's display has gone."""
+    def _send(self, effects: Sequence[Effect]) -> None:
         if self._queue or self._typing is not None:
             self._queue.extend(effects)
             return
@@ -103,8 +99,11 @@ class KeyOutput(ABC):
         self._flush()
 
     def go_on(self, now: float) -> None:
-        """Goes on with what waits. Raises DisplayError as `send` does."""
-        self._go_on()
+        """Goes on with what waits."""
+        try:
+            self._go_on()
+        except LOST as why:
+            raise PortLost(_gone(why)) from why
 
     def _go_on(self) -> None:
         wait = self._type_on()
@@ -113,7 +112,7 @@ class KeyOutput(ABC):
             self.wake(time.monotonic() + wait)
             return
         waiting, self._queue = tuple(self._queue), deque()
-        self.send(waiting)
+        self._send(waiting)
 
     def _type_on(self) -> float | None:
         """Types as far as that goes now; returns how long to wait before more, None at the end."""
@@ -171,6 +170,12 @@ class KeyOutput(ABC):
 
     def pass_motion(self, raw: bytes) -> None:
         """Hands on a mouse's moves: raw kernel events, moves and ends of reports and nothing else."""
+        try:
+            self._pass_motion(raw)
+        except LOST as why:
+            raise PortLost(_gone(why)) from why
+
+    def _pass_motion(self, raw: bytes) -> None:
         moved = [0, 0]
         for _, _, kind, code, value in EVENT.iter_unpack(raw):
             if kind == REL:
@@ -206,6 +211,10 @@ class KeyOutput(ABC):
     def _flush(self) -> None:
         """Everything said so far leaves now."""
 
-    @abstractmethod
-    def close(self) -> None:
-        """Lets go of the output. What is still down comes up."""
+
+LOST = (OSError, DisplayError)
+"""What it looks like when the kernel's device, or the display, is gone."""
+
+
+def _gone(why: Exception) -> str:
+    return str(why.strerror or why) if isinstance(why, OSError) else str(why)

@@ -11,20 +11,21 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence
 from math import inf
 from typing import Any
 
 from fenko.core.axes import Detents
 from fenko.core.keys import MODIFIERS, key_code
 from fenko.core.words import shortened
-from fenko.outputs.keys import GAP, KeyOutput, OutputError, Typing
+from fenko.outputs.keys import GAP, LOST, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
+from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
 from fenko.outputs.reading import Read, Reader
 from fenko.outputs.xkeymap import Keymap, Lending, Slot
 from fenko.system import xkb
 from fenko.system.xkb import X_KEYCODE_OFFSET
-from fenko.system.xserver import Display, DisplayError, NoWindow, open_display
+from fenko.system.xserver import Display, DisplayError, NoWindow, display_name, open_display
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6
 _RELATIVE = 1
@@ -52,17 +53,17 @@ BUTTONS_AT = 256
 LENT_AT = 288
 """Where its bytes for key codes that were lent to other symbols begin."""
 LEDGER_SIZE = LENT_AT + 256
-Ledger = bytearray | memoryview
 
 
-class X11Output(KeyOutput):
-    """The X server's own keyboard and pointer, moved by XTEST. Raises DisplayError when the server is gone."""
+class X11Port(KeyPort):
+    """The X server's own keyboard and pointer, moved by XTEST."""
 
     name = "the X server"
+    returns = True
 
-    def __init__(self, warn: Callable[[str], None], ledger: Ledger | None = None) -> None:
+    def __init__(self, warn: Callable[[str], None], ledger: Memory | None = None) -> None:
         super().__init__(warn)
-        self._ledger: Ledger = bytearray(LEDGER_SIZE) if ledger is None else ledger
+        self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
         self._display, self._xtest = _connect()
         self._keymap: Keymap | None = None
         self._lending: Lending | None = None
@@ -81,10 +82,15 @@ class X11Output(KeyOutput):
         self._known_at = 0.0
         self._lifted = False
 
-    @property
-    def fd(self) -> int:
-        """Becomes readable when the server has something to say; then call `listen`."""
-        return self._display.fd
+    def descriptors(self) -> Iterable[Descriptor]:
+        """The connection, on which the server says what it has to say."""
+        return (Descriptor(self._display.fd, self._heard),)
+
+    def _heard(self) -> None:
+        try:
+            self.listen()
+        except LOST as why:
+            raise PortLost(str(why)) from why
 
     def _own_window(self) -> int:
         """A window that nobody sees, for what the server is to tell of what it has done so far."""
@@ -273,7 +279,14 @@ class X11Output(KeyOutput):
         return window if window > 1 else 0
 
     def go_on(self, now: float) -> None:
+        """Goes on with what waits, and with giving back what was lent."""
         super().go_on(now)
+        try:
+            self._look_after_lent(now)
+        except LOST as why:
+            raise PortLost(str(why)) from why
+
+    def _look_after_lent(self, now: float) -> None:
         if not self.busy and self._put and now >= self._quiet_at:
             self._give_back()
         elif self._quiet_at < inf and not self.busy:
@@ -328,7 +341,8 @@ class X11Output(KeyOutput):
         self._display.flush()
 
     def close(self) -> None:
-        with contextlib.suppress(DisplayError):  # with the server gone nothing is down any more
+        """Lifts everything, and takes back what was lent as soon as it has been read."""
+        with contextlib.suppress(*LOST):  # with the server gone nothing is down any more
             if self._put:
                 self._ask_readers()
                 end = time.monotonic() + _LAST_PATIENCE
@@ -336,6 +350,20 @@ class X11Output(KeyOutput):
                     time.sleep(_LOOK_EVERY)
             lift(self._display, self._ledger)
         self._display.close()
+
+
+def open_port(settings: Settings) -> X11Port:
+    """The port to the display of this session. Raises PortError."""
+    port = X11Port(settings.warn, settings.memory)
+    port.why = f"display {display_name()}"
+    return port
+
+
+def end(memory: Memory) -> None:
+    """Lifts what a killed process left down, and takes back what it had lent."""
+    display = open_display()
+    lift(display, memory)
+    display.close()
 
 
 def _missing(text: str, made: Sequence[tuple[int, ...] | None], start: int) -> list[str]:
@@ -351,29 +379,29 @@ def _shown(text: str) -> str:
 
 
 def _connect() -> tuple[Display, Any]:
-    """The display and its XTEST extension. Raises OutputError."""
+    """The display and its XTEST extension. Raises PortError."""
     try:
         display = open_display()
     except DisplayError as why:
-        raise OutputError(str(why)) from why
+        raise PortError(str(why)) from why
     try:
         return display, xtest_of(display)
-    except OutputError:
+    except PortError:
         display.close()
         raise
 
 
 def xtest_of(display: Display) -> Any:
-    """The extension by which keys can be sent. Raises OutputError where the server has none."""
+    """The extension by which keys can be sent. Raises PortError where the server has none."""
     try:
         xtest = display.extension("xtest")
         display.ask(xtest.GetVersion, 2, 2)
     except (NoWindow, DisplayError) as why:
-        raise OutputError(f"display {display.name} has no XTEST extension") from why
+        raise PortError(f"display {display.name} has no XTEST extension") from why
     return xtest
 
 
-def lift(display: Display, ledger: Ledger) -> None:
+def lift(display: Display, ledger: Memory) -> None:
     """Lifts every key and button that the ledger says is down, and takes lent key codes back. Raises DisplayError."""
     fake, core = display.extension("xtest").FakeInput, display.connection.core
     for keycode in range(BUTTONS_AT):

@@ -1,0 +1,64 @@
+"""The X display of a running desk, which may go away and come back: everything that hangs on it does so together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from fenko.live.loop import Loop
+from fenko.live.returning import Returning
+from fenko.outputs.port import PortError
+from fenko.system.xserver import DisplayError, display_name, open_display
+
+
+class Dependent(Protocol):
+    """Something that needs the display."""
+
+    def display_lost(self) -> None:
+        """The display is gone; nothing of it is asked any more."""
+
+    def display_back(self) -> None:
+        """It is there again. Raises DisplayError or PortError if not yet."""
+
+
+class Displays:
+    """Whoever depends on the display. `lost` is called once each time when it has gone, after everybody knows."""
+
+    def __init__(self, loop: Loop, say: Callable[[str], None], lost: Callable[[], None]) -> None:
+        self._loop = loop
+        self._say = say
+        self._lost = lost
+        self._dependents: list[Dependent] = []
+        self._returning = Returning(loop, self._try)
+        self._losing = False
+
+    def depend(self, one: Dependent) -> None:
+        """Tells it from now on when the display goes and comes back."""
+        self._dependents.append(one)
+
+    def lose(self) -> None:
+        """Somebody noticed that the display is gone. Nothing happens before the event at hand is dealt with."""
+        if not self._losing and not self._returning.waiting:
+            self._losing = True
+            self._loop.soon(self._lose)
+
+    def _lose(self) -> None:
+        self._losing = False
+        if self._returning.waiting:
+            return
+        self._returning.wait()
+        self._say(f"display {display_name()} is gone; Fenko waits for it to come back")
+        for one in self._dependents:
+            one.display_lost()
+        self._lost()
+
+    def _try(self) -> bool:
+        """One attempt to open the display again; True if it worked."""
+        try:
+            open_display().close()
+            for one in self._dependents:
+                one.display_back()
+        except (DisplayError, PortError):
+            return False
+        self._say(f"display {display_name()} is back")
+        return True

@@ -1,0 +1,115 @@
+"""The window in front as a source: it has to be in front for a moment before it counts, unless somebody presses."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from math import inf
+
+from fenko.core.changes import FOCUS, Change
+from fenko.core.plan import Focus
+from fenko.core.words import shortened
+from fenko.focus.x11 import X11Focus
+from fenko.live.source import Source, Surroundings
+from fenko.system.xserver import DisplayError, display_name
+
+
+class FocusSource(Source):
+    """Follows the window in front, where there is an X server that tells."""
+
+    def __init__(self, around: Surroundings) -> None:
+        self._around = around
+        self._engine = around.inbox.engine
+        self._settle_after = around.desk.plan.timing.settle
+        self._server: X11Focus | None = None
+        self._follows = False
+        self.settling: Focus | None = None
+        """The window that has come in front, and does not count yet."""
+        self._timer = around.loop.timer(self._settle)
+
+    def start(self) -> None:
+        """Follows it from now on; without a display profiles change by hand."""
+        self._around.inbox.before = self._look_before
+        self._around.displays.depend(self)
+        self._follows = True
+        try:
+            self._open()
+        except DisplayError as why:
+            self._around.say(f"focus: unknown, profiles change by hand only ({why})")
+
+    def _open(self) -> None:
+        server = X11Focus()
+        if not server.managed():
+            self._around.say("focus: no window manager tells which window is in front yet")
+        self._server = server
+        self._around.loop.add(server.fd, self._readable)
+        current = server.current()
+        self._around.say(f"focus: followed on display {display_name()}; in front is {shown_focus(current)}")
+        self._around.inbox.put([(time.monotonic(), FOCUS, current)])
+        self._readable()  # what came while the server was asked
+
+    def _readable(self) -> None:
+        assert self._server is not None
+        try:
+            focus = self._server.read()
+        except DisplayError:
+            self._around.displays.lose()
+            return
+        if focus is not None:
+            self.came(focus)
+
+    def came(self, focus: Focus) -> None:
+        """This window has come in front."""
+        if focus == self._engine.focus:
+            self._forget()  # it only flickered
+        elif focus != self.settling:
+            if self.settling is None:
+                self._timer.set(time.monotonic() + self._settle_after)
+            self.settling = focus
+
+    @property
+    def busy(self) -> bool:
+        """Whether a window has come in front that does not count yet."""
+        return self.settling is not None
+
+    def _look_before(self, changes: Sequence[Change]) -> None:
+        """What is pressed now goes to the window that is in front now, settled or not. A moment in which the window
+        manager names none is no such window."""
+        focus = self.settling
+        if focus is not None and focus != _NOTHING and any(map(self._engine.acts, changes)):
+            self._forget()
+            self._around.inbox.put_first((changes[0][0], FOCUS, focus))
+
+    def _settle(self, now: float) -> None:
+        focus = self.settling
+        self._forget()
+        if focus is not None:
+            self._around.inbox.put([(now, FOCUS, focus)])
+
+    def _forget(self) -> None:
+        self.settling = None
+        self._timer.set(inf)
+
+    def display_lost(self) -> None:
+        self._forget()
+        self.close()
+
+    def display_back(self) -> None:
+        if self._follows and self._server is None:
+            self._open()
+
+    def close(self) -> None:
+        if self._server is not None:
+            self._around.loop.remove(self._server.fd)
+            self._server.close()
+            self._server = None
+
+
+_NOTHING = Focus()
+
+
+def shown_focus(focus: Focus) -> str:
+    """A window in words."""
+    name = focus.app or focus.program
+    title = f' "{shortened(focus.title)}"' if focus.title else ""
+    return f"{name}{title}".strip() or "nothing"

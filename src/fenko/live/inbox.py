@@ -1,0 +1,86 @@
+"""Where every change arrives: the one place from which the engine is called."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from math import inf
+
+from fenko.core.changes import Change, Effect
+from fenko.core.engine import Engine
+from fenko.live.loop import Loop
+
+Send = Callable[[Sequence[Effect]], None]
+
+
+class Inbox:
+    """Takes changes from all sources, lets time pass, and hands what comes of it to `send`.
+
+    Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
+    something in while a change is being dealt with is heard after it. `before`, if set, sees changes before the engine
+    does; `after` is called when something was sent."""
+
+    def __init__(self, engine: Engine, loop: Loop, send: Send, after: Callable[[], None]) -> None:
+        self.engine = engine
+        self.send = send
+        self.before: Callable[[Sequence[Change]], None] | None = None
+        self._after = after
+        self._busy = False
+        self._waiting: list[Sequence[Change]] = []
+        self._last = -inf
+        self._deadline = inf
+        self._timer = loop.timer(self.advance)
+
+    def put(self, changes: Sequence[Change]) -> None:
+        """Changes have come, in order."""
+        if self._busy:
+            self._waiting.append(changes)
+            return
+        self._busy = True
+        try:
+            if self.before is not None:
+                self.before(changes)
+            self._feed(changes)
+            while self._waiting:
+                self._feed(self._waiting.pop(0))
+        finally:
+            self._busy = False
+        if self.engine.deadline != self._deadline:
+            self._set_timer()
+
+    def put_first(self, change: Change) -> None:
+        """Something comes before the changes that `before` is looking at."""
+        self._feed([change])
+
+    def _feed(self, changes: Sequence[Change]) -> None:
+        feed, last = self.engine.feed, self._last
+        for change in changes:
+            if change[0] < last:
+                change = (last, change[1], change[2])
+            else:
+                last = change[0]
+            effects = feed(change)
+            if effects:
+                self.send(effects)
+                self._after()
+        self._last = last
+
+    def advance(self, now: float) -> None:
+        """Time passes."""
+        self._do(now, self.engine.advance)
+
+    def release_all(self, now: float) -> None:
+        """Lifts everything and forgets every gesture and action under way."""
+        self._do(now, self.engine.release_all)
+
+    def _do(self, now: float, what: Callable[[float], Sequence[Effect]]) -> None:
+        assert not self._busy, "nothing on an event's way lets time pass"
+        self._last = now = max(now, self._last)
+        effects = what(now)
+        if effects:
+            self.send(effects)
+        self._after()
+        self._set_timer()
+
+    def _set_timer(self) -> None:
+        self._deadline = self.engine.deadline
+        self._timer.set(self._deadline)

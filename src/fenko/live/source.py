@@ -1,0 +1,64 @@
+"""What every source has: something by which changes come to a running desk."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from importlib import import_module
+from typing import Any
+
+from msgspec import Struct
+
+from fenko.desk.load import Desk
+from fenko.live.display import Displays
+from fenko.live.inbox import Inbox
+from fenko.live.loop import Loop
+from fenko.live.router import Router
+
+
+class Surroundings(Struct, frozen=True):
+    """What a source works with. `say` gets a line for everything that a person wants to know; with `share`, devices are
+    left to other programs too."""
+
+    desk: Desk
+    loop: Loop
+    inbox: Inbox
+    router: Router
+    displays: Displays
+    say: Callable[[str], None]
+    share: bool = False
+
+
+class Source(ABC):
+    """Puts changes into the inbox from `start` until `close`."""
+
+    @abstractmethod
+    def start(self) -> None:
+        """Begins; says what it found, or why there is nothing."""
+
+    @property
+    def busy(self) -> bool:
+        """Whether something is under way that comes by itself."""
+        return False
+
+    def pause(self, paused: bool) -> None:  # noqa: B027
+        """Fenko stops, or starts again; other programs may have what this source took over."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Ends, and gives back what it took over."""
+
+
+SOURCES = {
+    "focus": "fenko.live.focus:FocusSource",
+    "keyboard": "fenko.live.keyboard:KeyboardSource",
+    "devices": "fenko.live.devices:DeviceSource",
+}
+"""Every source of a running desk, in the order in which they start: its class, of Surroundings."""
+
+
+def make_source(name: str, around: Surroundings) -> Source:
+    """A source, not started yet; only now its module is loaded."""
+    module, _, kind = SOURCES[name].partition(":")
+    make: Callable[[Any], Source] = getattr(import_module(module), kind)
+    return make(around)
