@@ -8,6 +8,7 @@ from collections.abc import Iterator
 import pytest
 from evdev import ecodes as e
 
+from fenko.core.inputs import Inputs
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
 from fenko.devices.node import addresses_of
@@ -32,16 +33,17 @@ MOUSE = node(keys={e.BTN_LEFT, e.KEY_1}, turns={e.REL_X, e.REL_Y, e.REL_WHEEL, e
 class Pipe:
     """A reader on a pipe, and how the node stands if it is asked."""
 
-    def __init__(self, node: Node, surface: Surface, ranges: dict[int, tuple[float, float]]) -> None:
+    def __init__(self, node: Node, surface: Surface, ranges: dict[int, tuple[int, int]]) -> None:
         read, self.write = os.pipe2(os.O_NONBLOCK)
         self.state = State(frozenset(), {})
+        self.inputs = Inputs({surface.name: surface})
         self.reader = EventReader(read, addresses_of(node, surface), ranges, lambda: self.state)
 
     def send(self, *events: tuple[int, int, int]) -> list[tuple[str, float]]:
         os.write(self.write, b"".join(EVENT.pack(7, 250_000, *event) for event in events))
         changes = self.reader.changes(self.reader.read())
         assert all(t == 7.25 for t, _, _ in changes)
-        return [(address, value) for _, address, value in changes]
+        return [(address, value) for _, address, value in map(self.inputs.conditioned, changes)]
 
 
 @pytest.fixture
@@ -73,6 +75,7 @@ def test_axes_become_shares(pad: Pipe, code: int, raw: int, share: float) -> Non
 
 def test_an_overflow_tells_the_difference_and_forgets_what_is_stale(pad: Pipe) -> None:
     pad.send((e.EV_KEY, e.BTN_SOUTH, 1), REPORT)
+    pad.reader.stand({e.ABS_X: 128, e.ABS_RZ: 0})
     pad.state = State(frozenset({e.BTN_EAST}), {e.ABS_X: 255, e.ABS_RZ: 0})
     told = pad.send(
         DROPPED, (e.EV_KEY, e.BTN_SOUTH, 1), REPORT, (e.EV_KEY, e.BTN_SOUTH, 0), (e.EV_KEY, e.BTN_SOUTH, 1), REPORT

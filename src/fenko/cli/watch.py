@@ -116,7 +116,7 @@ class _Watcher:
         self._drawn_at = -inf
         self._kinds: dict[str, str] = {}
         registry = DeskRegistry(desk, share=True, wanted=wanted) if desk else EveryThing(Catalogue.usual(), wanted)
-        self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, self._say)
+        self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, self._say, raw=True)
         stack.callback(self._surfaces.close)
         if self._plan is not None:
             self._follow_focus(stack)
@@ -176,9 +176,10 @@ class _Watcher:
         for change in changes:
             if change[1] == PLUG:
                 self._learn(change[2])
-            self._board.see(change)
             if self._writer is not None:
                 self._record(change)
+            change = self._surfaces.inputs.conditioned(change)
+            self._board.see(change)
             if not self._full:
                 self._print(change)
         self._redraw_soon()

@@ -9,7 +9,7 @@ from math import inf
 from msgspec import Struct
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.controls import BUTTON, MOTION, Shape, shape_of
+from fenko.core.controls import BUTTON, MOTION, Shape
 from fenko.core.descriptions import BURST
 from fenko.core.plan import Surface
 
@@ -112,7 +112,7 @@ class Board:
         known = self._controls.setdefault(surface.name, {})
         for control in controls:
             own = surface.own_name(control)
-            known.setdefault(own, _Control(shape_of(control)))
+            known.setdefault(own, _Control(surface.shape(own) or BUTTON))
         self._gone.discard(surface.name)
 
     def see(self, change: Change) -> None:

@@ -51,6 +51,7 @@ RING = Shape("ring", directions=("left", "right"), axes={"": ("left", "right")})
 DIAL = Shape("dial", directions=("left", "right"), turns=("left", "right"))
 TILT = Shape("tilt wheel", directions=("left", "right"), turns=("left", "right"))
 WHEEL = Shape("wheel", directions=("up", "down"), turns=("down", "up"))
+FADER = Shape("fader", axes={"": (None, "")})
 MOTION = Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False)
 
 SHAPED: dict[str, Shape] = {
@@ -58,6 +59,12 @@ SHAPED: dict[str, Shape] = {
     "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,
 }  # fmt: skip
 """Controls that are more than a button."""
+
+SORTS: dict[str, Shape] = {
+    shape.name: shape for shape in (BUTTON, TRIGGER, FADER, STICK, HAT, RING, DIAL, TILT, WHEEL, MOTION)
+}
+"""Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it
+(`SHAPED`), and else the description of the thing."""
 
 _GAMEPAD_BUTTONS = {
     0x130: "south", 0x131: "east", 0x132: "c", 0x133: "north", 0x134: "west", 0x135: "z", 0x136: "shoulder-left",
@@ -93,6 +100,16 @@ AXIS_CODES: dict[int, str] = {
     0x05: "trigger-right", 0x08: "ring", 0x06: "ring", 0x10: "hat.x", 0x11: "hat.y", 0x14: "trigger-right",
     0x15: "trigger-left", 0x0A: "trigger-left", 0x09: "trigger-right",
 }  # fmt: skip
+
+# Volume and profile, which are states of a keyboard, and the fingers on a touch area.
+_NO_CONTROLS = {0x20, 0x21, *range(0x2F, 0x40)}
+
+
+def axis_name(code: int) -> str | None:
+    """The control, with its part, that the axis of that EV_ABS code moves; None for what is no control. Those without a
+    name of their own are numbered, and only a description can say what they are."""
+    return AXIS_CODES.get(code) or (None if code in _NO_CONTROLS else f"axis-{code}")
+
 
 # EV_REL code to the control it turns; the two high-resolution codes count 120 to the detent.
 TURN_CODES: dict[int, str] = {0x06: "tilt-wheel", 0x07: "dial", 0x08: "wheel"}
@@ -132,9 +149,9 @@ def names_another(kind: str, name: str) -> bool:
     return name in KINDS[kind] and name in KINDS["gamepad"] | KINDS["mouse"] - KINDS["keyboard"]
 
 
-def inputs_of(control: str) -> Iterator[str]:
-    """Every address part at which changes of `control` can arrive: its axes, its cells, or itself."""
-    shape = shape_of(control)
+def inputs_of(control: str, shape: Shape) -> Iterator[str]:
+    """Every address part at which changes of `control`, which acts like that, can arrive: its axes, its cells, or
+    itself."""
     for axis in shape.axes:
         yield f"{control}.{axis}" if axis else control
     if shape.turns:

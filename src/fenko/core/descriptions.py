@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import BUTTON, DIAL, HAT, RING, STICK, TILT, TRIGGER, WHEEL, Shape, shape_of
+from fenko.core.controls import BUTTON, DIAL, FADER, HAT, RING, SORTS, STICK, TILT, TRIGGER, WHEEL, Shape, shape_of
 
 BURST = 0.06
 """Seconds from press to press that no finger manages: presses closer than this come from one key."""
@@ -19,7 +19,7 @@ BURST = 0.06
 _BURST_NAME = re.compile(r"(.+)-x([2-9])")
 _SIZES: dict[str, tuple[float, float]] = {
     BUTTON.name: (17, 17), TRIGGER.name: (34, 12), STICK.name: (38, 38), HAT.name: (34, 34), RING.name: (76, 76),
-    DIAL.name: (38, 38), WHEEL.name: (17, 24), TILT.name: (17, 12),
+    DIAL.name: (38, 38), FADER.name: (12, 60), WHEEL.name: (17, 24), TILT.name: (17, 12),
 }  # fmt: skip
 _ROUND = (STICK, HAT, RING, DIAL)
 _GAP = 2.0  # mm between controls that nobody gave a place
@@ -42,7 +42,7 @@ class Spot(Struct, frozen=True):
 
     `at` is its centre and `size` its extent in mm; a control that lies `on` another one has no place of its own.
     `sends` are the controls that Fenko hears when it is used: None where that is just this one, empty where nothing
-    comes. `name` is a name of its own, `printed` what stands on it."""
+    comes. `name` is a name of its own, `printed` what stands on it, `sort` how it acts where its name does not say so."""
 
     control: str
     at: tuple[float, float] | None = None
@@ -53,11 +53,12 @@ class Spot(Struct, frozen=True):
     printed: str = ""
     sends: tuple[str, ...] | None = None
     note: str = ""
+    sort: str | None = None
 
     @property
     def shape(self) -> Shape:
         """How it acts."""
-        return shape_of(self.control)
+        return SORTS[self.sort] if self.sort else shape_of(self.control)
 
     @property
     def trouble(self) -> str | None:
@@ -93,6 +94,11 @@ class Description(Struct, frozen=True):
         return {spot.name: spot.control for spot in self.spots if spot.name and spot.sends is None}
 
     @property
+    def shapes(self) -> dict[str, Shape]:
+        """How its controls act of which it says so."""
+        return {spot.control: spot.shape for spot in self.spots if spot.sort}
+
+    @property
     def silent(self) -> dict[str, str]:
         """What is odd about the controls that send nothing as themselves, by all their names."""
         return {
@@ -122,14 +128,14 @@ def new_spot(control: str) -> Spot:
     return Spot(control, size=default_size(control), form=default_form(control))
 
 
-def default_size(control: str) -> tuple[float, float]:
+def default_size(control: str, sort: str | None = None) -> tuple[float, float]:
     """How large a control of that sort usually is, in mm."""
-    return _SIZES.get(shape_of(control).name, (17, 17))
+    return _SIZES.get(sort or shape_of(control).name, (17, 17))
 
 
-def default_form(control: str) -> str:
+def default_form(control: str, sort: str | None = None) -> str:
     """Whether a control of that sort usually is `round` or `square`."""
-    return "round" if shape_of(control) in _ROUND else "square"
+    return "round" if (SORTS[sort] if sort else shape_of(control)) in _ROUND else "square"
 
 
 def _edge(spot: Spot, axis: int) -> float:

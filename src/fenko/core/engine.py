@@ -44,9 +44,10 @@ from typing import Any
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
-from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL, Shape, shape_of
+from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.held import Lasting
+from fenko.core.inputs import Inputs
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
 from fenko.core.situation import WHILE, Situation
@@ -65,9 +66,32 @@ class Engine:
 
     # With this many attributes, an object without slots is slower to look at.
     __slots__ = (
-        "_agenda", "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_contacts", "_detents",
-        "_direct", "_directly", "_down", "_free_at", "_gap", "_gestures", "_held", "_instant", "_out", "_pending",
-        "_report", "_runs", "_shapes", "_situation", "_stack", "deadline", "plan",
+        "_agenda",
+        "_agenda_due",
+        "_alone",
+        "_alone_keys",
+        "_alone_up",
+        "_bands",
+        "_calm",
+        "_contacts",
+        "_detents",
+        "_direct",
+        "_directly",
+        "_down",
+        "_free_at",
+        "_gap",
+        "_gestures",
+        "_held",
+        "_inputs",
+        "_instant",
+        "_out",
+        "_pending",
+        "_report",
+        "_runs",
+        "_situation",
+        "_stack",
+        "deadline",
+        "plan",
     )  # fmt: skip
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
@@ -86,7 +110,7 @@ class Engine:
             plan.surfaces, plan.timing, self._agenda, self._gestures.set, pending.settle_others, self._situation.stack
         )
         self._gestures.use_contacts(self._contacts)
-        self._shapes: dict[str, tuple[str, Shape]] = {}
+        self._inputs = Inputs(plan.surfaces)
         # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
         self._instant = _NO_KEYS
         self._alone: str | None = None
@@ -181,7 +205,7 @@ class Engine:
         _, address, value = change
         if address in (FOCUS, KEYBOARD, UNPLUG, PLUG):
             return False
-        _, shape = self._shape(address)
+        shape = self._inputs[address].shape
         if shape is MOTION:
             return False
         return bool(value) if shape.turns else self._contacts.acts(address, shape, value)
@@ -284,7 +308,7 @@ class Engine:
             for gone in [cell for cell in self._directly if cell not in self._gestures.down]:
                 del self._directly[gone]
         elif address != PLUG:
-            control, shape = self._shape(address)
+            control, _, shape, _ = self._inputs[address]
             if shape is BUTTON:
                 self._contacts.button(t, address, control, bool(value))
             elif shape is MOTION:
@@ -301,18 +325,6 @@ class Engine:
                     self._out.append((t, "pointer", "scroll", *lines))
             else:
                 self._contacts.axis(t, address, control, shape, value)
-
-    def _shape(self, address: str) -> tuple[str, Shape]:
-        """The control's address and how changes at `address` act."""
-        known = self._shapes.get(address)
-        if known is None:
-            surface, _, rest = address.partition(".")
-            control, _, part = rest.partition(".")
-            shape = shape_of(self.plan.surfaces[surface].kernel_name(control) or control)
-            if part in shape.directions and part not in shape.axes:
-                shape = BUTTON  # a direction that has a switch of its own
-            known = self._shapes[address] = (f"{surface}.{control}", shape)
-        return known
 
     def _passes(self, address: str) -> bool:
         """Whether what is unbound there is sent on."""

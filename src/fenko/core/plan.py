@@ -133,16 +133,18 @@ class Surface(Struct, frozen=True):
     passes: bool = False
     names: dict[str, str] = {}
     debounce: float = 0.0
+    shapes: dict[str, Shape] = {}
+    """How controls act, by the kernel's names, of those that the thing's description knows more of than their name says."""
 
     def kernel_name(self, control: str) -> str | None:
         """The kernel's name of a control that may have a name of its own; None if this kind has no such control."""
         if control in self.names:
             return self.names[control]
-        if control in KINDS[self.kind]:
+        if control in KINDS[self.kind] or control in self.shapes:
             return control
         burst = burst_of(control)
         base = self.kernel_name(burst[0]) if burst else None
-        return burst_name(base, burst[1]) if burst and base and shape_of(base) is BUTTON else None
+        return burst_name(base, burst[1]) if burst and base and self._shape(base) is BUTTON else None
 
     def own_name(self, control: str) -> str:
         """The name that the desk knows the kernel's `control` by."""
@@ -160,7 +162,10 @@ class Surface(Struct, frozen=True):
     def shape(self, control: str) -> Shape | None:
         """How a control acts, by its own or its kernel name; None if there is no such control."""
         kernel = self.kernel_name(control)
-        return None if kernel is None else shape_of(kernel)
+        return None if kernel is None else self._shape(kernel)
+
+    def _shape(self, kernel: str) -> Shape:
+        return self.shapes.get(kernel) or shape_of(kernel)
 
     def passed_on(self, control: str) -> str | None:
         """The key or mouse button that an unbound control stands for, if this surface sends such on."""

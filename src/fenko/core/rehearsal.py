@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
+from fenko.core.inputs import Inputs
 from fenko.core.plan import Plan, Report
 
 
@@ -19,10 +20,11 @@ def rehearse(
 
     `progress` is told now and then how many changes have been played since it was last told."""
     engine = Engine(plan, report)
+    conditioned = Inputs(plan.surfaces).conditioned
     t = 0.0
     for number, change in enumerate(changes, 1):
         t = change[0]
-        effects = engine.feed(change)
+        effects = engine.feed(conditioned(change))
         if effects:
             yield effects
         if progress is not None and number % 5000 == 0:

@@ -54,6 +54,13 @@ class SpotFile(File):
         ]
         | UnsetType
     ) = UNSET
+    sort: (
+        Annotated[
+            Literal["button", "trigger", "fader", "stick", "hat", "ring", "dial", "wheel", "tilt wheel"],
+            Meta(description="How it acts. Default: what its name says, else a button."),
+        ]
+        | UnsetType
+    ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
@@ -105,7 +112,7 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
     entries = file.controls
     if file.body and not all(isfinite(number) and 0 <= number <= _FARTHEST for number in file.body):
         sources.add(("body",), "nothing is that large", expected=f"millimetres from 0 to {_FARTHEST:g}")
-    known = KINDS[file.kind]
+    known = KINDS[file.kind] | {control for control, entry in entries.items() if entry.sort}
     names: dict[str, str] = {}
     for control, entry in entries.items():
         place = ("controls", control)
@@ -127,7 +134,7 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
             sources.add((*place, "on"), f"`{control}` lies on itself in the end")
         if entry.on and entry.on not in entries:
             sources.add((*place, "on"), f"there is no control `{entry.on}` here", nearest=nearest(entry.on, entries))
-        size = entry.size or default_size(control)
+        size = entry.size or default_size(control, entry.sort or None)
         if min(size) <= 0:
             sources.add((*place, "size"), "nothing is that small", expected="two sizes in mm above 0")
         called = entry.name or control
@@ -138,8 +145,8 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         spots.append(
             Spot(
                 control, (entry.at[0], entry.at[1]) if entry.at else None, (size[0], size[1]),
-                entry.form or default_form(control), entry.on or None, entry.name or None, entry.printed or "", sends,
-                entry.note or "",
+                entry.form or default_form(control, entry.sort or None), entry.on or None, entry.name or None, entry.printed or "", sends,
+                entry.note or "", entry.sort or None,
             )
         )  # fmt: skip
     return _whole(stem, file, tuple(spots), (0.0, 0.0))

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from msgspec import Struct
 
 from fenko.core.actions import held_items
-from fenko.core.controls import shape_of
+from fenko.core.controls import BUTTON
 from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.patterns import sample_of
@@ -344,7 +344,7 @@ class _Judge:
         for member in chord.members:
             surface, _, rest = member.partition(".")
             control, _, direction = rest.partition(".")
-            shape = shape_of(self._plan.surfaces[surface].kernel_name(control) or control)
+            shape = self._plan.surfaces[surface].shape(control) or BUTTON
             for ends in shape.axes.values():
                 opposite = next((end for end in ends if end and end != direction), None) if direction in ends else None
                 if opposite and f"{surface}.{control}.{opposite}" in chord.members:

@@ -216,7 +216,8 @@ def _surfaces(sources: Sources, table: dict[str, Any], descriptions: Mapping[str
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         debounce = entry.get("debounce") if isinstance(entry, dict) else None
         seconds = read_time(sources, ("surface", name, "debounce"), debounce, 0.0, MOST_DEBOUNCE)
-        surfaces[name] = Surface(name, kind, passes, names, seconds or 0.0)
+        shapes = {} if described is None else described.shapes
+        surfaces[name] = Surface(name, kind, passes, names, seconds or 0.0, shapes)
         links = entry.get("links", []) if isinstance(entry, dict) else []
         for number, link in enumerate(links if isinstance(links, list) else []):
             if not isinstance(link, str):
@@ -250,7 +251,7 @@ def _described(sources: Sources, surface: str, entry: Any) -> Description | None
 def _check_names(
     sources: Sources, surface: str, kind: str, names: dict[str, Any], described: Description | None
 ) -> None:
-    known = KINDS[kind]
+    known = KINDS[kind] | (described.shapes.keys() if described else frozenset())
     seen = {own: kernel for own, kernel in described.names.items() if kernel not in names} if described else {}
     for kernel, own in names.items():
         path = ("surface", surface, "names", kernel)

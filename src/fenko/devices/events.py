@@ -11,7 +11,8 @@ from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 from fenko.core.changes import Change
-from fenko.core.controls import AXIS_CODES, FINE_TURN_CODES, shape_of
+from fenko.core.controls import FINE_TURN_CODES
+from fenko.core.inputs import Raw
 from fenko.system.kernel import ABS, EVENT, KEY, REL, SYN, SYN_DROPPED, SYN_REPORT
 
 _AUTOREPEAT = 2
@@ -30,7 +31,7 @@ class State(NamedTuple):
 
 
 class EventReader:
-    """Turns the events of one node into changes.
+    """Turns the events of one node into changes. Of an axis they tell what the device says (`Raw`).
 
     `addresses` maps (type, code) to the input that it moves, `ranges` the code of an axis to its least and most raw
     value. `ask` is called after the kernel's buffer has overflowed, and says how everything stands."""
@@ -39,7 +40,7 @@ class EventReader:
         self,
         fd: int,
         addresses: dict[tuple[int, int], str],
-        ranges: dict[int, tuple[float, float]],
+        ranges: dict[int, tuple[int, int]],
         ask: Callable[[], State],
     ) -> None:
         self.fd = fd
@@ -48,9 +49,12 @@ class EventReader:
         self._ranges = ranges
         self._ask = ask
         self._down: set[int] = set()
-        self._values: dict[int, float] = {}
         self._raw: dict[int, int] = {}
         self._dropping = False
+
+    def stand(self, axes: Mapping[int, int]) -> None:
+        """The axes stand like this now; nobody is told."""
+        self._raw.update(axes)
 
     def forget(self) -> None:
         """All keys are known to be up."""
@@ -111,25 +115,10 @@ class EventReader:
                 found.append((seconds + micros * _MICROSECOND, address, self._note(code, value)))
         return found
 
-    def _note(self, code: int, value: int) -> float:
-        """Notes where an axis stands; returns it as a share."""
+    def _note(self, code: int, value: int) -> Raw:
+        """Notes where an axis stands, as the device says it."""
         self._raw[code] = value
-        share = self._values[code] = self._share(code, value)
-        return share
-
-    def _share(self, code: int, value: int) -> float:
-        """An axis's value as a share: 0 to 1 for triggers, -1 to 1 for all others."""
-        least, most = self._ranges[code]
-        if most <= least:
-            return 0.0
-        share = max(0.0, min(1.0, (value - least) / (most - least)))
-        name = AXIS_CODES[code]
-        ends = shape_of(name.partition(".")[0]).axes[name.partition(".")[2]]
-        if ends[0] is None:
-            return share
-        # The middle of an even number of steps (0 to 255) lies between two values; both are the centre.
-        middle = (least + most) / 2
-        return 0.0 if abs(value - middle) < 1 and most - least > 8 else 2 * share - 1
+        return Raw(value, *self._ranges[code])
 
     def _resynchronise(self, t: float, found: list[Change]) -> None:
         """Tells what is different from what was known before the overflow."""
@@ -140,7 +129,6 @@ class EventReader:
             )
         self._down = set(down)
         for code, raw in axes.items():
-            before = self._values.get(code, 0.0)
-            share = self._note(code, raw)
-            if share != before:
-                found.append((t, self._addresses[ABS, code], share))
+            before = self._raw.get(code)
+            if raw != before:
+                found.append((t, self._addresses[ABS, code], self._note(code, raw)))

@@ -11,7 +11,7 @@ from fcntl import ioctl
 from typing import Any
 
 from fenko.core.changes import Change
-from fenko.core.controls import AXIS_CODES, BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES, shape_of
+from fenko.core.controls import BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES, axis_name, shape_of
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
 from fenko.devices.things import Node
@@ -63,6 +63,7 @@ class OpenNode:
             info = {code: self._device.absinfo(code) for code in self._axes}
             ranges = {code: (one.min, one.max) for code, one in info.items()}
             self._events = EventReader(self.fd, addresses, ranges, self._state)
+            self._events.stand({code: one.value for code, one in info.items()})
             self.take_over()
         except OSError:
             self._device.close()
@@ -144,11 +145,12 @@ def addresses_of(node: Node, surface: Surface) -> dict[tuple[int, int], str]:
     """Which input of the surface each event type and code of a node moves."""
     found: dict[tuple[int, int], str] = {}
     fine = {FINE_TURN_CODES[code] for code in node.turns if code in FINE_TURN_CODES}
-    as_axes = {AXIS_CODES.get(code) for code in node.axes}
+    axes = {code: name for code in node.axes if (name := axis_name(code)) is not None}
+    as_axes = set(axes.values())
     for kind, codes, names in (
         (KEY, node.keys, BUTTON_CODES),
         (REL, node.turns, {**TURN_CODES, **FINE_TURN_CODES, **MOTION_CODES}),
-        (ABS, node.axes, AXIS_CODES),
+        (ABS, node.axes, axes),
     ):
         for code in codes:
             name = names.get(code)

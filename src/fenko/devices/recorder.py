@@ -1,4 +1,4 @@
-"""Writes takes: every change as it comes, one JSON object a line."""
+"""Writes takes: every change as the device said it, one JSON object a line."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from typing import Any
 import msgspec
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.inputs import Raw
 from fenko.core.plan import Focus
 from fenko.devices.take import VERSION
 
@@ -25,7 +26,10 @@ def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
     if address == KEYBOARD:
         return entry | {KEYBOARD: list(value)}
     surface, _, control = address.partition(".")
-    return entry | {"surface": surface, "control": control, "value": round(value, 6)}
+    entry |= {"surface": surface, "control": control}
+    if isinstance(value, Raw):
+        return entry | {"raw": value.value, "range": [value.least, value.most]}
+    return entry | {"value": round(value, 6)}
 
 
 class TakeWriter:

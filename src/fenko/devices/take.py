@@ -11,17 +11,20 @@ from msgspec import Struct
 
 from fenko.core.axes import Detents
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.controls import BUTTON, KINDS, MOTION, inputs_of, shape_of
+from fenko.core.controls import BUTTON, KINDS, MOTION, Shape, inputs_of
+from fenko.core.inputs import Raw
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import FOCUS_FIELDS, Focus, Surface
 from fenko.core.words import nearest, reason
 from fenko.system.files import open_file
 
-VERSION = 1
+VERSION = 2
+"""Of what is recorded now. Version 1 had shares in place of what devices say of an axis; its takes still play."""
+_VERSIONS = (1, 2)
 _EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
 _HEAD = ("take", "name", "surfaces", "note")
-_LINES = {"surface": ("surface", "control", "value", "raw")} | {event: (event,) for event in _EVENTS[1:]}
-"""What may stand in the first line, and in each other one besides its time. (`raw` is what `watch` shows, and is passed over.)"""
+_LINES = {"surface": ("surface", "control", "value", "raw", "range")} | {event: (event,) for event in _EVENTS[1:]}
+"""What may stand in the first line, and in each other one besides its time."""
 
 
 class TakeError(Exception):
@@ -39,6 +42,7 @@ class Take(Struct, frozen=True):
 _Check = Callable[[Any], str | None]
 
 
+_MOST_RAW = 1 << 33
 _LONGEST = 366 * 24 * 3600.0  # s
 
 
@@ -49,8 +53,9 @@ class _Lines:
         self.path = path
         self.surfaces = surfaces
         self.number = 0
+        self.version = VERSION
         self.last = 0.0
-        self._inputs: dict[tuple[str, str], tuple[str, _Check]] = {}
+        self._inputs: dict[tuple[str, str], tuple[str, bool, _Check]] = {}
 
     def error(self, message: str, hint: str | None = None) -> TakeError:
         return TakeError(f"{self.path}:{self.number}: {message}" + (f"; did you mean `{hint}`?" if hint else ""))
@@ -67,8 +72,10 @@ class _Lines:
     def head(self, entry: dict[str, Any]) -> tuple[str, dict[str, str]]:
         if "take" not in entry:
             raise self.error('a take begins with a line such as {"take": 1, "name": "…", "surfaces": {…}}')
-        if entry["take"] != VERSION or isinstance(entry["take"], bool):
-            raise self.error(f"this is take format {entry['take']}; this Fenko reads format {VERSION}")
+        if entry["take"] not in _VERSIONS or isinstance(entry["take"], bool):
+            known = " and ".join(map(str, _VERSIONS))
+            raise self.error(f"this is take format {entry['take']}; this Fenko reads formats {known}")
+        self.version = entry["take"]
         self.known(entry, _HEAD)
         surfaces = entry.get("surfaces", {})
         if not isinstance(surfaces, dict) or not all(isinstance(kind, str) for kind in surfaces.values()):
@@ -128,16 +135,29 @@ class _Lines:
 
     def control(self, entry: dict[str, Any]) -> tuple[str, Any]:
         try:
-            address, check = self._inputs[entry["surface"], entry["control"]]
+            address, is_axis, check = self._inputs[entry["surface"], entry["control"]]
         except (KeyError, TypeError):
-            address, check = self.look_up(entry)
+            address, is_axis, check = self.look_up(entry)
+        if "range" in entry and is_axis:
+            return address, self.raw(entry)
+        if "range" in entry or ("raw" in entry and self.version > 1):
+            raise self.error("`raw` and `range` tell together what a device says of an axis")
         value = entry.get("value")
         wrong = check(value)
         if wrong is not None:
             raise self.error(f"{wrong}, not {msgspec.json.encode(value).decode()}")
         return address, value
 
-    def look_up(self, entry: dict[str, Any]) -> tuple[str, _Check]:
+    def raw(self, entry: dict[str, Any]) -> Raw:
+        value, extent = entry.get("raw"), entry["range"]
+        numbers = [value, *extent] if isinstance(extent, list) and len(extent) == 2 else []
+        if not numbers or not all(type(number) is int and abs(number) < _MOST_RAW for number in numbers):
+            raise self.error("`raw` is a whole number, and `range` the least and the most that it can be")
+        if "value" in entry:
+            raise self.error("`value` and `raw` are two ways to say the same; one is enough")
+        return Raw(*numbers)
+
+    def look_up(self, entry: dict[str, Any]) -> tuple[str, bool, _Check]:
         surface, named = self.surface(entry["surface"]), entry.get("control")
         if not isinstance(named, str):
             raise self.error("`control` names the control that changed")
@@ -146,10 +166,12 @@ class _Lines:
         if kernel is None:
             raise self.error(f"a {surface.kind} has no control `{control}`", nearest(control, _known(surface)))
         rest = f".{part}" if part else ""
-        if f"{kernel}{rest}" not in inputs_of(kernel):
-            expected = ", ".join(f"`{control}{one[len(kernel) :]}`" for one in inputs_of(kernel))
+        shape = surface.shape(control) or BUTTON
+        if f"{kernel}{rest}" not in inputs_of(kernel, shape):
+            expected = ", ".join(f"`{control}{one[len(kernel) :]}`" for one in inputs_of(kernel, shape))
             raise self.error(f"`{named}` does not say which part of `{control}` changed: {expected}")
-        found = (f"{surface.name}.{surface.own_name(kernel)}{rest}", _value_check(kernel, part))
+        is_axis = part in shape.axes and shape is not MOTION
+        found = (f"{surface.name}.{surface.own_name(kernel)}{rest}", is_axis, _value_check(shape, part))
         self._inputs[entry["surface"], named] = found
         return found
 
@@ -158,9 +180,8 @@ def _known(surface: Surface) -> list[str]:
     return [*surface.names, *KINDS[surface.kind]]
 
 
-def _value_check(kernel: str, part: str) -> _Check:
-    """What values an input can have; the check returns what is wrong, or None."""
-    shape = shape_of(kernel)
+def _value_check(shape: Shape, part: str) -> _Check:
+    """What values an input of such a control can have; the check returns what is wrong, or None."""
     if shape is BUTTON or (part in shape.directions and part not in shape.axes):
         return lambda value: None if value in (0, 1) and not isinstance(value, bool) else "a button is 0 or 1"
     if shape is MOTION or shape.turns:

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from fenko.core.controls import AXIS_CODES, BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES
+from fenko.core.controls import AXIS_CODES, BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES, axis_name
 from fenko.system.kernel import OWN_PHYS
 
 SYSFS = Path("/sys/class/input")
@@ -64,7 +64,7 @@ class Node(Struct, frozen=True):
     def controls(self) -> list[str]:
         """The controls that this node can move, by the kernel's names."""
         found = [BUTTON_CODES[code] for code in sorted(self.keys) if code in BUTTON_CODES]
-        found += [AXIS_CODES[code] for code in sorted(self.axes) if code in AXIS_CODES]
+        found += [name for code in sorted(self.axes) if (name := axis_name(code)) is not None]
         found += [TURN_CODES[code] for code in sorted(self.turns) if code in TURN_CODES]
         found += [FINE_TURN_CODES[code] for code in sorted(self.turns) if code in FINE_TURN_CODES]
         found += [MOTION_CODES[code] for code in sorted(self.turns) if code in MOTION_CODES]

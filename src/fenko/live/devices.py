@@ -12,7 +12,9 @@ class DeviceSource(Source):
 
     def __init__(self, around: Surroundings) -> None:
         registry = DeskRegistry(around.desk, around.share)
-        self._surfaces = Surfaces(registry, around.loop, around.inbox.put, around.router.pass_motion, around.say)
+        self._surfaces = Surfaces(
+            registry, around.loop, around.inbox.put, around.router.pass_motion, around.say, raw=True
+        )
 
     def start(self) -> None:
         """Opens what is there, and follows what comes."""

@@ -29,7 +29,6 @@ class FocusSource(Source):
 
     def start(self) -> None:
         """Follows it from now on; without a display profiles change by hand."""
-        self._around.inbox.before = self._look_before
         self._around.displays.depend(self)
         self._follows = True
         try:
@@ -65,6 +64,7 @@ class FocusSource(Source):
         elif focus != self.settling:
             if self.settling is None:
                 self._timer.set(time.monotonic() + self._settle_after)
+                self._around.inbox.before = self._look_before
             self.settling = focus
 
     @property
@@ -88,6 +88,7 @@ class FocusSource(Source):
 
     def _forget(self) -> None:
         self.settling = None
+        self._around.inbox.before = None
         self._timer.set(inf)
 
     def display_lost(self) -> None:

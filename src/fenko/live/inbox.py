@@ -7,6 +7,7 @@ from math import inf
 
 from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
+from fenko.core.inputs import Inputs, Raw
 from fenko.live.loop import Loop
 
 Send = Callable[[Sequence[Effect]], None]
@@ -15,7 +16,7 @@ Send = Callable[[Sequence[Effect]], None]
 class Inbox:
     """Takes changes from all sources, lets time pass, and hands what comes of it to `send`.
 
-    Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
+    What devices say of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
     something in while a change is being dealt with is heard after it. `before`, if set, sees changes before the engine
     does; `after` is called when something was sent."""
 
@@ -24,6 +25,7 @@ class Inbox:
         self.send = send
         self.before: Callable[[Sequence[Change]], None] | None = None
         self._after = after
+        self._inputs = Inputs(engine.plan.surfaces)
         self._busy = False
         self._waiting: list[Sequence[Change]] = []
         self._last = -inf
@@ -38,7 +40,7 @@ class Inbox:
         self._busy = True
         try:
             if self.before is not None:
-                self.before(changes)
+                self.before(list(map(self._inputs.conditioned, changes)))
             self._feed(changes)
             while self._waiting:
                 self._feed(self._waiting.pop(0))
@@ -54,6 +56,8 @@ class Inbox:
     def _feed(self, changes: Sequence[Change]) -> None:
         feed, last = self.engine.feed, self._last
         for change in changes:
+            if change[2].__class__ is Raw:
+                change = self._inputs.conditioned(change)
             if change[0] < last:
                 change = (last, change[1], change[2])
             else:

@@ -98,7 +98,9 @@ class EveryThing:
         name = self._name(node, parts)
         if name not in self._wanted if self._wanted else kind == "keyboard" and not self._keyboards:
             return None
-        return Surface(name, kind, names=described[1].names if described else {})
+        if described is None:
+            return Surface(name, kind)
+        return Surface(name, kind, names=described[1].names, shapes=described[1].shapes)
 
     def _name(self, node: Node, parts: list[Node]) -> str:
         if node.thing not in self._names:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from fenko.core.changes import PLUG, UNPLUG, Change
+from fenko.core.inputs import Inputs
 from fenko.core.plan import Surface
 from fenko.core.remedies import input_denied
 from fenko.devices.node import OpenNode
@@ -22,8 +23,8 @@ _PERMISSIONS_TAKE = 1.0
 
 
 class Surfaces:
-    """Feeds the changes of every device that the registry gives to a surface. `say` is told of each coming and going.
-    With `only`, the kernel tells of these keys and of nothing else."""
+    """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `say` is
+    told of each coming and going. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
         self,
@@ -33,8 +34,13 @@ class Surfaces:
         motion: Callable[[bytes], None],
         say: Callable[[str], None],
         only: frozenset[int] | None = None,
+        raw: bool = False,
     ) -> None:
         self._only = only
+        self._raw = raw
+        self._known: dict[str, Surface] = {}
+        self.inputs = Inputs(self._known)
+        """What is known of every input of the surfaces that have been here."""
         self._registry = registry
         self._loop = loop
         self._feed = feed
@@ -116,6 +122,7 @@ class Surfaces:
                 self._complain(name, node, why)
             return
         self._complained.discard(name)
+        self._known[name] = surface
         self._open[node.path] = opened
         self._loop.add(opened.fd, lambda: self._readable(opened))
         if self._lent:
@@ -148,7 +155,7 @@ class Surfaces:
             self._failed(opened, why)
             return
         if changes:
-            self._feed(changes)
+            self._feed(changes if self._raw else list(map(self.inputs.conditioned, changes)))
 
     def _failed(self, opened: OpenNode, why: OSError) -> None:
         """A node that was open works no longer: it is gone, or another program was quicker to take it over."""
