@@ -218,6 +218,27 @@ def test_a_desk_that_does_not_fit_its_description(
     assert message in done.stdout + done.stderr
 
 
+def test_eight_faders_on_one_surface(make_desk: MakeDesk, fenko: Run, tmp_path: Path) -> None:
+    faders = "\n".join(f'axis-{40 + n} = {{ name = "grain-{n}", sort = "fader" }}' for n in range(8))
+    description = f'description = 1\nkind = "other"\nlinks = ["usb 1209:4d61"]\n[controls]\n{faders}'
+    bound = "\n".join(f'grain-{n} = {{ press = "f{n + 1}", full = "shift+f{n + 1}" }}' for n in range(8))
+    desk = make_desk(f'[surface.desk]\ndescription = "grains"\n[profile.base.on.desk]\n{bound}')
+    (desk / "devices").mkdir()
+    (desk / "devices/grains.toml").write_text(description)
+    head = {"take": 2, "name": "x", "surfaces": {"desk": "other"}}
+    moved = {"t": 1, "surface": "desk", "control": "grain-7", "raw": 4000, "range": [0, 4095]}
+    take = tmp_path / "t.jsonl"
+    take.write_text("\n".join(map(json.dumps, [head, moved])))
+    done = fenko("rehearse", take, "--desk", desk, "--format", "jsonl")
+    assert done.returncode == 0, done.stderr
+    sent = [(one["act"], one["key"]) for one in map(json.loads, done.stdout.splitlines())]
+    assert sent == [("down", "f8"), ("down", "shift"), ("up", "shift"), ("up", "f8")]
+    known = load_description(desk / "devices/grains.toml")
+    copy = tmp_path / "copy.toml"
+    copy.write_text(description_text(known))
+    assert load_description(copy).spots == known.spots
+
+
 def test_a_desk_brings_its_own_descriptions(make_desk: MakeDesk, fenko: Run) -> None:
     desk = make_desk(DESK)
     (desk / "devices").mkdir()

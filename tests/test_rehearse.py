@@ -49,6 +49,31 @@ def button(t: float, control: str, value: float, surface: str = "pad") -> dict[s
     return {"t": t, "surface": surface, "control": control, "value": value}
 
 
+def test_a_take_of_what_the_device_said_plays_like_one_of_shares(
+    fenko: Run, make_desk: MakeDesk, tmp_path: Path
+) -> None:
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nstick-left.right = "r"\ntrigger-left = "t"'
+    )
+    axis = {"surface": "pad", "control": "stick-left.x", "range": [0, 255]}
+    trigger = {"surface": "pad", "control": "trigger-left", "range": [-100, 100]}
+    told = {
+        "raw": [{"t": 1, **axis, "raw": 128}, {"t": 2, **axis, "raw": 191}, {"t": 3, **axis, "raw": 192}, {"t": 4, **axis, "raw": 900},
+                {"t": 5, **axis, "raw": 178}, {"t": 6, **trigger, "raw": 0}, {"t": 7, **trigger, "raw": -21}],
+        "shares": [button(1, "stick-left.x", 0), button(2, "stick-left.x", 0.498), button(3, "stick-left.x", 0.506),
+                   button(4, "stick-left.x", 1), button(5, "stick-left.x", 0.39), button(6, "trigger-left", 0.5),
+                   button(7, "trigger-left", 0.395)],
+    }  # fmt: skip
+    shown = []
+    for version, (name, lines) in enumerate(sorted(told.items(), reverse=True), 1):
+        take = write(tmp_path / f"{name}.jsonl", {**HEAD, "take": version}, *lines)
+        done = fenko("rehearse", take, "--desk", desk, "--format", "jsonl")
+        assert done.returncode == 0, done.stderr
+        shown.append(done.stdout)
+    assert shown[0] == shown[1]
+    assert [json.loads(line)["t"] for line in shown[0].splitlines()] == [3, 5, 6, 7]
+
+
 def test_one_line_an_effect(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
     take = write(
         tmp_path / "t.jsonl", HEAD, button(1.204, "south", 1), button(1.3, "south", 0),
@@ -90,7 +115,12 @@ def test_the_table_says_who_did_what_and_why(fenko: Run, make_desk: MakeDesk, tm
     [
         ([], 0, "this file is empty"),
         (['{"t": 1}'], 1, "a take begins with"),
-        ([{**HEAD, "take": 2}], 1, "take format 2"),
+        ([{**HEAD, "take": 3}], 1, "take format 3; this Fenko reads formats 1 and 2"),
+        ([{**HEAD, "take": 2}, {"t": 1, "surface": "pad", "control": "stick-left.x", "raw": 7}], 2, "`raw` and `range`"),
+        ([HEAD, {"t": 1, "surface": "pad", "control": "south", "raw": 1, "range": [0, 1]}], 2, "`raw` and `range`"),
+        ([HEAD, {"t": 1, "surface": "pad", "control": "hat.x", "raw": 0.5, "range": [0, 1]}], 2, "a whole number"),
+        ([HEAD, {"t": 1, "surface": "pad", "control": "hat.x", "raw": 1, "range": [0]}], 2, "a whole number"),
+        ([HEAD, {"t": 1, "surface": "pad", "control": "hat.x", "raw": 1, "range": [0, 1], "value": 1}], 2, "one is enough"),
         ([{**HEAD, "surfaces": {"padd": "gamepad"}}], 1, "no surface `padd`; did you mean `pad`?"),
         ([HEAD, button(1, "south", 1, "pda")], 2, "no surface `pda`; did you mean `pad`?"),
         ([HEAD, button(1, "suoth", 1)], 2, "no control `suoth`; did you mean `south`?"),

@@ -56,11 +56,11 @@ def _settings(spot: Spot) -> list[str]:
     found = []
     if spot.at is not None:
         found.append(f"at = {_pair(spot.at)}")
-    if spot.size != default_size(spot.control):
+    if spot.size != default_size(spot.control, spot.sort):
         found.append(f"size = {_pair(spot.size)}")
-    if spot.form != default_form(spot.control):
+    if spot.form != default_form(spot.control, spot.sort):
         found.append(f"form = {quoted(spot.form)}")
-    found += [f"{name} = {quoted(text)}" for name in ("on", "name", "printed") if (text := getattr(spot, name))]
+    found += [f"{name} = {quoted(text)}" for name in ("on", "name", "printed", "sort") if (text := getattr(spot, name))]
     if spot.sends is not None:
         several = f"[{', '.join(map(quoted, spot.sends))}]" if len(spot.sends) > 1 else quoted("".join(spot.sends))
         found.append(f"sends = {several if spot.sends else quoted('nothing')}")
