@@ -27,6 +27,7 @@ while True:
 FENKO = """
 import os, sys
 from pathlib import Path
+from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.devices.events import EventReader, State
 from fenko.live.loop import Loop
@@ -38,7 +39,7 @@ class Pipe:
     def __init__(self, fd):
         self.fd = fd
 
-desk = load_desk(Path(sys.argv[1]))
+desk = compiled(load_desk(Path(sys.argv[1])))
 os.set_blocking(0, False)
 with Loop() as loop:
     output = KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))

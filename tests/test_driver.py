@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
 from fenko.core.plan import Focus
+from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.focus import FocusSource
 from fenko.live.loop import Loop
@@ -26,7 +27,7 @@ from fenko.outputs.port import Port, PortLost
 from fenko.system.kernel import EVENT, KEY
 from support import DEMO
 
-DESK = load_desk(DEMO)
+DESK = compiled(load_desk(DEMO))
 
 
 class Clock:

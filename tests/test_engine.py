@@ -538,6 +538,44 @@ def test_the_same_key_keeps_its_gap_on_every_shorter_way(listener: Any, held: li
     assert [effect[2:] for effect in effects].count(("down", "a")) == 4 + 6
 
 
+@settings(max_examples=200)
+@given(plans(), plans(), performances(), performances())
+def test_another_plan_in_the_middle_leaves_nothing_behind(
+    desk: Plan, other: Plan, before: list[Change], after: list[Change]
+) -> None:
+    engine, witness = Engine(desk), Witness()
+    for change in before:
+        witness.see(engine.feed(change))
+    t = before[-1][0] + 0.001 if before else 0.001
+    witness.see(engine.use_plan(t, other))
+    for change in [(t + change[0], *change[1:]) for change in after]:
+        witness.see(engine.feed(change))
+    last = t + (after[-1][0] if after else 0.0)
+    for change in at_rest(last + 0.001):
+        witness.see(engine.feed(change))
+    while engine.under_way:
+        witness.see(engine.advance(engine.deadline))
+    assert engine.deadline == inf
+    assert set(engine.held) == set(engine.toggled) == witness.down
+    witness.see(engine.release_all(witness.t))
+    assert not witness.down and not engine.held
+
+
+def test_what_is_held_stays_held_under_another_plan() -> None:
+    one = plan(base={"pad.south": "ctrl+z", "pad.east": "a then wait 200ms then b"}, snipwell={"pad.north": "x"})
+    two = plan(base={"pad.south": "q", "pad.east": "w"}, snipwell={"pad.north": "y"})
+    engine = Engine(one)
+    effects = list(engine.feed((0.5, FOCUS, Focus("snipwell"))))
+    for change in ((1.0, "pad.south", 1), (1.1, "pad.east", 1)):
+        effects += engine.feed(change)
+    effects += engine.use_plan(1.15, two)
+    assert engine.profile.name == "snipwell" and engine.profile is two.profiles["snipwell"]
+    for change in ((1.2, "pad.south", 0), (1.25, "pad.east", 0), (1.4, "pad.south", 1), (1.5, "pad.north", 1)):
+        effects += engine.feed(change)
+    effects += engine.release_all(2.0)
+    assert keys(effects) == "ctrl+ z+ a+ a- z- ctrl- b+ b- q+ y+ y- q-"
+
+
 class Plodding(Engine):
     """Never takes a shorter way."""
 

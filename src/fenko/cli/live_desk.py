@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from collections.abc import Callable, Collection, Sequence
 from contextlib import ExitStack
 from pathlib import Path
@@ -12,6 +13,7 @@ import click
 from fenko.cli.shared import fail, note
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
 from fenko.core.plan import Focus, Report
+from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
 from fenko.devices.take import TakeError, read_take
 
@@ -55,8 +57,10 @@ def opener(desk: Desk, page: Memory | None) -> Callable[[Collection[str]], list[
     """Opens the ports that the desk names, or that work here, and says which and why; raises PortError."""
     from fenko.live.wiring import open_ports
 
+    running = compiled(desk)
+
     def choose(open_now: Collection[str]) -> list[Port]:
-        ports = open_ports(desk, note, page, open_now)
+        ports = open_ports(running, note, page, open_now)
         for port in ports:
             note(f"output: {port.name}, {port.why}")
         return ports
@@ -79,8 +83,9 @@ def start(
     programs too; `told` hears of all that is sent. Raises PortError."""
     from fenko.live.session import Session
 
-    session = Session(desk, loop, open_ports, note, report, told, share)
+    session = Session(compiled(desk), loop, open_ports, note, report, told, share)
     stack.callback(session.close)
+    loop.on_signal(signal.SIGUSR1, session.reload)
     if focus is None:
         session.use("focus", "keyboard")
     else:

@@ -13,7 +13,7 @@ from math import inf
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.axes import FULL_AT, FULL_UNTIL, PRESS_AT, RELEASE_AT, pressed_end
 from fenko.core.controls import BUTTON, Shape
-from fenko.core.plan import Surface, Timing
+from fenko.core.plan import Plan, Surface, Timing
 from fenko.core.stack import Stack
 
 Pressed = Callable[[float, str, bool, float, float], None]
@@ -72,6 +72,11 @@ class Contacts:
         self._fulls: dict[str, int] = {}
         self.bands: dict[str, tuple[float, float]] = {}
         """Between which values, both left out, an axis can move without anything coming of it."""
+
+    def use_plan(self, plan: Plan) -> None:
+        """Another plan is in force; how everything stands is known on."""
+        self._surfaces = plan.surfaces
+        self._timing = plan.timing
 
     # --- Buttons ---
 

@@ -263,6 +263,25 @@ class Engine:
         self._situation.lock(now, name)
         return self._finish()
 
+    def use_plan(self, now: float, plan: Plan) -> Sequence[Effect]:
+        """Puts another plan in the place of this one, between two changes. What is held stays held, and every action under
+        way goes on as it began. What waited to be decided is decided by the old plan. The profile and the layers stay
+        where the new plan has some of the same name; surfaces that it lacks, or knows otherwise, are unplugged."""
+        self._take_in()
+        self._agenda.pass_time(now)
+        self._pending.settle_others(now, "")
+        for name, surface in self.plan.surfaces.items():
+            if plan.surfaces.get(name) != surface:
+                self._change(now, UNPLUG, name)
+        self.plan = plan
+        self._inputs = Inputs(plan.surfaces)
+        self._gap = plan.timing.gap
+        for room in (self._gestures, self._runs, self._contacts):
+            room.use_plan(plan)
+        self._situation.use_plan(now, plan)
+        self._situation.watch(now, self._gestures.down)
+        return self._finish()
+
     @property
     def stack(self) -> Stack:
         """All that is in force now."""

@@ -13,7 +13,7 @@ from fenko.core.axes import Detents
 from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
 from fenko.core.pending import Pending
-from fenko.core.plan import Cell, Report, Surface, Timing
+from fenko.core.plan import Cell, Plan, Report, Surface, Timing
 from fenko.core.runs import Runs
 from fenko.core.situation import Situation
 from fenko.core.stack import TOUCH
@@ -65,6 +65,13 @@ class Gestures:
     def use_contacts(self, contacts: Contacts) -> None:
         """Knows the contacts, which know the gestures."""
         self._contacts = self.pending.contacts = contacts
+
+    def use_plan(self, plan: Plan) -> None:
+        """Another plan is in force; what hands hold is known on."""
+        self._surfaces = plan.surfaces
+        self._timing = plan.timing
+        self._watched = plan.watched
+        self.pending.use_plan(plan)
 
     # --- Cells that change ---
 

@@ -33,7 +33,7 @@ class HeldItems:
     """Keys, mouse buttons and whatever else can be held, by who holds them: a cell, an action, the stroke in flight. One
     that ended begins again `gap` seconds later at the soonest. `out` takes the effects."""
 
-    __slots__ = ("_gap", "_known", "_out", "begun", "free_at", "holders", "lasting_now")
+    __slots__ = ("_known", "_out", "begun", "free_at", "gap", "holders", "lasting_now")
 
     def __init__(self, gap: float, out: list[Effect]) -> None:
         self.holders: dict[str, tuple[Item, ...]] = {}
@@ -43,7 +43,7 @@ class HeldItems:
         """How many last now."""
         self.free_at = -inf
         """From when on any item may begin."""
-        self._gap = gap
+        self.gap = gap
         self._out = out
         self._known: dict[Item, Lasting] = {}
 
@@ -67,7 +67,7 @@ class HeldItems:
         if t >= self.free_at:
             return t
         ones = map(self.lasting, items)
-        return max((after(one.ended, self._gap) for one in ones if not one.count and one.ended > -inf), default=t)
+        return max((after(one.ended, self.gap) for one in ones if not one.count and one.ended > -inf), default=t)
 
     def hold(self, t: float, holder: str, items: tuple[Item, ...]) -> None:
         """Somebody holds further items; those that nobody held begin."""
@@ -110,14 +110,14 @@ class HeldItems:
     def _end(self, t: float, one: Lasting) -> None:
         self.lasting_now -= 1
         one.ended = t
-        self.free_at = t + self._gap
+        self.free_at = t + self.gap
         self._out.append((t, *one.ends))
 
     def note_end(self, t: float, ones: Iterable[Lasting]) -> None:
         """Takes note of what was held and ended without being told here."""
         for one in ones:
             one.ended = t
-        self.free_at = t + self._gap
+        self.free_at = t + self.gap
 
     def lift_all(self, t: float) -> None:
         """Everybody lets go; what began last ends first."""

@@ -18,7 +18,7 @@ from operator import itemgetter
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
-from fenko.core.plan import Cell, Timing, control_of
+from fenko.core.plan import Cell, Plan, Timing, control_of
 from fenko.core.situation import Situation
 
 Press = Callable[[float, str, Cell | None, float], None]
@@ -109,6 +109,10 @@ class Pending:
     def times(self, cell: Cell | None) -> Timing:
         """The times that hold for a cell."""
         return cell.timing if cell is not None and cell.timing is not None else self._timing
+
+    def use_plan(self, plan: Plan) -> None:
+        """Another plan is in force."""
+        self._timing = plan.timing
 
     # --- What waits to be decided ---
 

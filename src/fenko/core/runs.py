@@ -30,7 +30,7 @@ from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.changes import Effect
 from fenko.core.held import HeldItems
 from fenko.core.phrase import Phrase
-from fenko.core.plan import Binding, Cell, Report, Timing
+from fenko.core.plan import Binding, Cell, Plan, Report, Timing
 from fenko.core.situation import Situation
 from fenko.core.stack import Lone
 from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Step, Strike, Toggle, Wait
@@ -104,6 +104,12 @@ class Runs:
         self._toggled: dict[str, str | None] = {}
         self._turns: dict[tuple[str, str, str], int] = {}
         self._actions: dict[tuple[int, float], tuple[Phrase, Action]] = {}
+
+    def use_plan(self, plan: Plan) -> None:
+        """Another plan is in force; what is under way goes on as it began."""
+        self._timing = plan.timing
+        self.items.gap = plan.timing.gap
+        self._actions.clear()
 
     # --- What begins, and what ends it ---
 

@@ -122,6 +122,22 @@ class Situation:
         self.stack = self._stack_now()
         self._changed(t, True)
 
+    def use_plan(self, t: float, plan: Plan) -> None:
+        """Another plan is in force; profile and layers stay as far as it has them."""
+        self.plan = plan
+        self._plain.clear()
+        name = self.profile.name
+        if not self.by_hand or name not in plan.profiles:
+            self.by_hand = False
+            name = plan.choose(self.focus)
+        if name != self.profile.name:
+            self._put_in_force(t, name, "focus")
+        else:
+            self.profile = plan.profiles[name]
+            self.end(t, lambda on: on[0] not in self.profile.layers)
+        self.stack = self._stack_now()
+        self._changed(t, False)
+
     def toggle_pause(self, t: float) -> None:
         """Stops Fenko, or starts it again."""
         self.paused = not self.paused

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fenko.desk.compiled import Compiled
 from fenko.live.registry import DeskRegistry
 from fenko.live.source import Source, Surroundings
 from fenko.live.surfaces import Surfaces
@@ -11,19 +12,35 @@ class DeviceSource(Source):
     """Takes changes from the desk's devices."""
 
     def __init__(self, around: Surroundings) -> None:
+        self._around = around
+        self._paused = False
+        self._surfaces = self._made()
+
+    def _made(self) -> Surfaces:
+        around = self._around
         registry = DeskRegistry(around.desk, around.share)
-        self._surfaces = Surfaces(
-            registry, around.loop, around.inbox.put, around.router.pass_motion, around.say, raw=True
-        )
+        return Surfaces(registry, around.loop, around.inbox.put, around.router.pass_motion, around.say, raw=True)
 
     def start(self) -> None:
         """Opens what is there, and follows what comes."""
         self._surfaces.start()
 
+    def pause(self, paused: bool) -> None:
+        """Other programs have the surfaces while Fenko is paused."""
+        self._paused = paused
+        (self._surfaces.lend if paused else self._surfaces.take_back)()
+
+    def use_desk(self, before: Compiled) -> None:
+        """Takes the devices of the other desk, where it has others or knows them by other names."""
+        now = self._around.desk
+        if (now.links, now.plan.surfaces) == (before.links, before.plan.surfaces):
+            return
+        self._surfaces.close()
+        self._surfaces = self._made()
+        self._surfaces.start()
+        if self._paused:
+            self._surfaces.lend()
+
     def close(self) -> None:
         """Gives every device back."""
         self._surfaces.close()
-
-    def pause(self, paused: bool) -> None:
-        """Other programs have the surfaces while Fenko is paused."""
-        (self._surfaces.lend if paused else self._surfaces.take_back)()

@@ -20,7 +20,6 @@ class FocusSource(Source):
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._engine = around.inbox.engine
-        self._settle_after = around.desk.plan.timing.settle
         self._server: X11Focus | None = None
         self._follows = False
         self.settling: Focus | None = None
@@ -63,7 +62,7 @@ class FocusSource(Source):
             self._forget()  # it only flickered
         elif focus != self.settling:
             if self.settling is None:
-                self._timer.set(time.monotonic() + self._settle_after)
+                self._timer.set(time.monotonic() + self._around.desk.plan.timing.settle)
                 self._around.inbox.before = self._look_before
             self.settling = focus
 

@@ -38,7 +38,7 @@ class Guard:
 
 def _keep_watch(pipe: int, page: memoryview) -> None:
     os.setsid()
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGUSR1):
         signal.signal(number, signal.SIG_IGN)
     nowhere = os.open(os.devnull, os.O_RDWR)
     for standard in range(3):

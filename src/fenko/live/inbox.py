@@ -8,6 +8,7 @@ from math import inf
 from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs, Raw
+from fenko.core.plan import Plan
 from fenko.live.loop import Loop
 
 Send = Callable[[Sequence[Effect]], None]
@@ -75,6 +76,11 @@ class Inbox:
     def release_all(self, now: float) -> None:
         """Lifts everything and forgets every gesture and action under way."""
         self._do(now, self.engine.release_all)
+
+    def use_plan(self, now: float, plan: Plan) -> None:
+        """Puts another plan under the engine."""
+        self._inputs = Inputs(plan.surfaces)
+        self._do(now, lambda t: self.engine.use_plan(t, plan))
 
     def _do(self, now: float, what: Callable[[float], Sequence[Effect]]) -> None:
         assert not self._busy, "nothing on an event's way lets time pass"

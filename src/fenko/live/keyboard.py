@@ -6,7 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 
 from fenko.core.changes import KEYBOARD, UNPLUG, Change
-from fenko.desk.load import Desk
+from fenko.desk.compiled import Compiled
 from fenko.devices.modifiers import MODIFIER_CODES, X11Modifiers, held_modifiers
 from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
@@ -22,14 +22,16 @@ class KeyboardSource(Source):
 
     def __init__(self, around: Surroundings) -> None:
         self._around = around
-        self._watched = around.desk.plan.watches_keyboard
+        self._depends = False
         self._keyboard: _Keyboard | None = None
 
     def start(self) -> None:
         """Listens from now on, if any layer wants to know."""
-        if not self._watched:
+        if not self._around.desk.plan.watches_keyboard:
             return
-        self._around.displays.depend(self)
+        if not self._depends:
+            self._depends = True
+            self._around.displays.depend(self)
         try:
             self._open(bool(display_name()) and not on_wayland())
         except DisplayError:
@@ -49,11 +51,18 @@ class KeyboardSource(Source):
     def _changed(self, t: float, held: Held) -> None:
         self._around.inbox.put([(t, KEYBOARD, held)])
 
+    def use_desk(self, before: Compiled) -> None:
+        """Listens, if any layer wants to know now."""
+        if not self._around.desk.plan.watches_keyboard:
+            self.close()
+        elif self._keyboard is None:
+            self.start()
+
     def display_lost(self) -> None:
         self.close()
 
     def display_back(self) -> None:
-        if self._keyboard is None:
+        if self._keyboard is None and self._around.desk.plan.watches_keyboard:
             self._open(not on_wayland())
 
     def close(self) -> None:
@@ -68,7 +77,7 @@ class _Keyboard:
 
     def __init__(
         self,
-        desk: Desk,
+        desk: Compiled,
         loop: Loop,
         changed: Callable[[float, Held], None],
         lost: Callable[[], None],

@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from math import inf
 from types import FrameType, TracebackType
+from typing import Any
 
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
@@ -51,6 +52,8 @@ class Loop:
         self._rounds: list[Callable[[], None]] = []
         self._timers: dict[Timer, float] = {}
         self._stopped = False
+        self._on_signal: dict[int, Callable[[], None]] = {}
+        self._before: dict[int, Any] = {}
         self._wake_read, self._wake_write = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
         self.add(self._wake_read, self._drain)
 
@@ -79,6 +82,15 @@ class Loop:
     def timer(self, tick: Callable[[float], None]) -> Timer:
         """A timer, not set yet. `tick` is called once with the time when it is due."""
         return Timer(self._timers, tick)
+
+    def on_signal(self, number: int, what: Callable[[], None]) -> None:
+        """Calls `what` between two events when that signal has come, as long as the loop is used as a context."""
+        self._on_signal[number] = what
+        if number not in self._before:
+            self._before[number] = signal.signal(number, self._noted)
+
+    def _noted(self, number: int, frame: FrameType | None) -> None:
+        self.soon(self._on_signal.get(number, self.stop))
 
     def stop(self) -> None:
         """Ends `run` after the events at hand."""
@@ -113,15 +125,15 @@ class Loop:
             if fd in self._readers:
                 self._poll.modify(fd, select.POLLIN | (select.POLLOUT if writer() else 0))
 
+    def _stopping(self, number: int, frame: FrameType | None) -> None:
+        self.stop()
+
     def _drain(self) -> None:
         os.read(self._wake_read, 64)
 
     def __enter__(self) -> Loop:
-        def on_signal(number: int, frame: FrameType | None) -> None:
-            self.stop()
-
         self._wakeup_before = signal.set_wakeup_fd(self._wake_write, warn_on_full_buffer=False)
-        self._before = {number: signal.signal(number, on_signal) for number in _SIGNALS}
+        self._before = {number: signal.signal(number, self._stopping) for number in _SIGNALS}
         return self
 
     def __exit__(

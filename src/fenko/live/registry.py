@@ -7,6 +7,7 @@ from typing import Protocol
 
 from fenko.core.plan import Surface
 from fenko.core.words import slug_of
+from fenko.desk.compiled import Compiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.devices.things import Node, common_name, guess_kind, list_nodes
@@ -28,7 +29,7 @@ class Registry(Protocol):
 class DeskRegistry:
     """The surfaces of a desk. With `share`, none is kept from other programs; `wanted` leaves the others out."""
 
-    def __init__(self, desk: Desk, share: bool = False, wanted: tuple[str, ...] = ()) -> None:
+    def __init__(self, desk: Desk | Compiled, share: bool = False, wanted: tuple[str, ...] = ()) -> None:
         self._surfaces = desk.plan.surfaces
         self._links = {name: links for name, links in desk.links.items() if not wanted or name in wanted}
         self._share = share
@@ -51,7 +52,7 @@ class OrdinaryKeyboards:
     """The keyboards on which people type: all that are no surface of the desk. They are kept from other programs only to
     `keep` what is performed on them for a moment."""
 
-    def __init__(self, desk: Desk, keep: bool = False) -> None:
+    def __init__(self, desk: Desk | Compiled, keep: bool = False) -> None:
         self._desk = DeskRegistry(desk)
         self._keep = keep
 

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Collection, Sequence
+from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.plan import Focus, Report
-from fenko.desk.load import Desk
+from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
 from fenko.live.playing import TakeSource
 from fenko.live.router import Router
+from fenko.live.service import Services
 from fenko.live.source import Source, Surroundings, make_source
 from fenko.outputs.port import Port
+from fenko.services.compiling import Assembly
 
 
 class Session:
@@ -27,7 +30,7 @@ class Session:
 
     def __init__(
         self,
-        desk: Desk,
+        desk: Compiled,
         loop: Loop,
         open_ports: Callable[[Collection[str]], list[Port]],
         say: Callable[[str], None],
@@ -35,7 +38,6 @@ class Session:
         told: Callable[[Sequence[Effect]], None] | None = None,
         share: bool = False,
     ) -> None:
-        self._desk = desk
         self._say = say
         self._loop = loop
         self._open_ports = open_ports
@@ -57,6 +59,8 @@ class Session:
         self._paused = False
         self._announced = False
         self._played: TakeSource | None = None
+        self._services = Services(loop)
+        self._assembly: Assembly | None = None
         self._closed = False
 
     # --- Beginning ---
@@ -83,7 +87,7 @@ class Session:
     def announce(self) -> None:
         """Says which profile is in force, and from now on each that comes."""
         self._announced = True
-        self._say(f"profile: {self._profile.name}; {self._desk.name} is running, Ctrl-C ends it")
+        self._say(f"profile: {self._profile.name}; {self.around.desk.name} is running, Ctrl-C ends it")
 
     # --- While it runs ---
 
@@ -104,7 +108,7 @@ class Session:
     def _look_around(self) -> None:
         """Says what has changed with the last effects."""
         engine = self.engine
-        if engine.profile is not self._profile:
+        if engine.profile.name != self._profile.name:
             self._profile = engine.profile
             if self._announced:
                 how = "by hand" if engine.by_hand else f"in front is {shown_focus(engine.focus)}"
@@ -119,6 +123,43 @@ class Session:
         under_way = self.engine.under_way or self.router.busy
         if not under_way and not any(source.busy for source in self._sources):
             self._loop.stop()
+
+    # --- Reading the desk again ---
+
+    def reload(self) -> None:
+        """Reads the desk again, beside what goes on. With an error nothing changes."""
+        if self._assembly is None:
+            self._assembly = Assembly()
+            self._services.ask("compile", self.around.desk.folder, answer=self._compiled)
+
+    def _compiled(self, word: str, what: Any) -> None:
+        assert self._assembly is not None
+        if word == "part":
+            desk = self._assembly.take(*what)
+            if isinstance(desk, Compiled):
+                self.use_desk(desk)
+            elif desk is not None:
+                self._say("the desk has changed and has errors, so the old one stays:")
+                for problem in desk:
+                    self._say(problem)
+            return
+        self._assembly = None
+        if word == "failed":
+            self._say(f"the desk could not be read again, so the old one stays: {what}")
+
+    def use_desk(self, desk: Compiled) -> None:
+        """Puts another desk in force between two events. What is held stays held until it is let go."""
+        before, self.around.desk = self.around.desk, desk
+        self.inbox.use_plan(time.monotonic(), desk.plan)
+        for source in self._sources:
+            source.use_desk(before)
+        if desk.tables.get("output") != before.tables.get("output"):
+            self._say("output: other settings take effect when Fenko is started again")
+        open_now = {out for port in self.router.ports for out in port.outs}
+        if not {*desk.outs} <= open_now | {*before.outs}:
+            for port in self._open_ports(open_now):
+                self.router.use(port)
+        self._say(f"{desk.name} was read again; profile {self.engine.profile.name}")
 
     # --- What goes away, and comes back ---
 
@@ -157,4 +198,5 @@ class Session:
         self.inbox.release_all(time.monotonic())
         for source in self._sources:
             source.close()
+        self._services.close()
         self.router.close()

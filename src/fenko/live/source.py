@@ -9,18 +9,18 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.desk.load import Desk
+from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
 from fenko.live.router import Router
 
 
-class Surroundings(Struct, frozen=True):
-    """What a source works with. `say` gets a line for everything that a person wants to know; with `share`, devices are
+class Surroundings(Struct):
+    """What a source works with. `desk` is the one that is in force now. `say` gets a line for everything that a person wants to know; with `share`, devices are
     left to other programs too."""
 
-    desk: Desk
+    desk: Compiled
     loop: Loop
     inbox: Inbox
     router: Router
@@ -43,6 +43,9 @@ class Source(ABC):
 
     def pause(self, paused: bool) -> None:  # noqa: B027
         """Fenko stops, or starts again; other programs may have what this source took over."""
+
+    def use_desk(self, before: Compiled) -> None:  # noqa: B027
+        """Another desk is in force now, in place of the one `before`."""
 
     @abstractmethod
     def close(self) -> None:

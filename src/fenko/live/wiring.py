@@ -4,29 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable
 
-from fenko.core.phrase import steps_of
 from fenko.core.remedies import together
-from fenko.core.steps import Begin, End, Hold, Repeat, Send, Strike, Toggle
-from fenko.desk.load import Desk
+from fenko.desk.compiled import ALWAYS, Compiled
 from fenko.outputs.port import Memory, Port, PortError, Settings
 from fenko.outputs.ports import open_port, parts_of, ports_for
 from fenko.system.xserver import display_name, on_wayland
 
-ALWAYS = ("keys", "pointer")
-"""Outs that every desk has: unbound controls are handed on."""
-
 
 def open_ports(
-    desk: Desk, warn: Callable[[str], None], page: Memory | None, open_now: Collection[str] = ()
+    desk: Compiled, warn: Callable[[str], None], page: Memory | None, open_now: Collection[str] = ()
 ) -> list[Port]:
     """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`. Raises PortError with every reason and every remedy."""
     parts = parts_of(page) if page is not None else {}
-    tables = desk.sources.data
     ports: list[Port] = []
     try:
-        for out, names in ports_for(outs_of(desk)).items():
+        for out, names in ports_for(desk.outs).items():
             if names and out not in open_now and not any(out in port.outs for port in ports):
-                ports.append(_first_that_opens(out, _in_order(desk, out, names), tables, warn, parts))
+                ports.append(_first_that_opens(out, _in_order(desk, out, names), desk.tables, warn, parts))
     except PortError:
         for port in ports:
             port.close()
@@ -34,23 +28,7 @@ def open_ports(
     return ports
 
 
-def outs_of(desk: Desk) -> list[str]:
-    """The outs that a desk's bindings use, and those that every desk has."""
-    used = dict.fromkeys(ALWAYS)
-    seen: set[int] = set()
-    for _, phrase in desk.phrases:
-        if id(phrase) in seen:
-            continue
-        seen.add(id(phrase))
-        for step in steps_of(phrase):
-            if isinstance(step, Send):
-                used[step.out] = None
-            elif isinstance(step, Hold | Strike | Repeat | Begin | End | Toggle):
-                used.update(dict.fromkeys(out for out, _ in step.items))
-    return list(used)
-
-
-def _in_order(desk: Desk, out: str, names: list[str]) -> tuple[list[str], str]:
+def _in_order(desk: Compiled, out: str, names: list[str]) -> tuple[list[str], str]:
     """Which ports to try, the best one first, and why that is the best."""
     if out not in ALWAYS:
         return names, ""
