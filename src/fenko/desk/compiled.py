@@ -17,7 +17,8 @@ ALWAYS = ("keys", "pointer")
 
 
 class Compiled(Struct, frozen=True):
-    """A desk that is ready to run. `outs` are those that its bindings use, `tables` all that its files say."""
+    """A desk that is ready to run. `outs` are those that its bindings use, `tables` what its files say besides
+    profiles and expectations."""
 
     folder: str
     name: str
@@ -48,33 +49,22 @@ class Compiled(Struct, frozen=True):
         return Skeleton(structs.replace(self, plan=structs.replace(self.plan, profiles={})), profiles)
 
 
-_Layers = dict[str, tuple[tuple[str, ...], tuple[str, ...]]]
+Bones = tuple[Profile, tuple[str, ...], dict[str, tuple[tuple[str, ...], tuple[str, ...]]]]
+"""A profile without its levels, their names, and of each layer the same, with what has to be held for it."""
 
 
 class Skeleton(Struct, frozen=True):
-    """A desk whose profiles and layers name their levels."""
+    """A desk without its profiles, and these with the names of their levels in place of the levels."""
 
     desk: Compiled
-    profiles: dict[str, tuple[Profile, tuple[str, ...], _Layers]]
+    profiles: dict[str, Bones]
 
-    def level_names(self) -> list[str]:
-        """The levels that it takes."""
-        names: dict[str, None] = {}
-        for _, levels, layers in self.profiles.values():
-            names.update(dict.fromkeys(levels))
-            for own, _ in layers.values():
-                names.update(dict.fromkeys(own))
-        return list(names)
 
-    def filled(self, levels: dict[str, Level]) -> Compiled:
-        """The desk with these levels."""
-        profiles = {}
-        for name, (profile, own, layers) in self.profiles.items():
-            filled = {
-                layer: Layer(tuple(levels[one] for one in names), held) for layer, (names, held) in layers.items()
-            }
-            profiles[name] = structs.replace(profile, levels=tuple(levels[one] for one in own), layers=filled)
-        return structs.replace(self.desk, plan=structs.replace(self.desk.plan, profiles=profiles))
+def filled(bones: Bones, levels: dict[str, Level]) -> Profile:
+    """The profile with these levels."""
+    profile, own, layers = bones
+    whole = {layer: Layer(tuple(levels[one] for one in names), held) for layer, (names, held) in layers.items()}
+    return structs.replace(profile, levels=tuple(levels[one] for one in own), layers=whole)
 
 
 def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
@@ -83,7 +73,8 @@ def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
 
 def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
-    return Compiled(str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), desk.sources.data)
+    tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
+    return Compiled(str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables)
 
 
 def _outs_of(desk: Desk) -> list[str]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 import time
 from collections.abc import Callable, Collection, Sequence
 from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
 from fenko.core.engine import Engine
-from fenko.core.plan import Focus, Report
+from fenko.core.plan import Focus, Level, Report
 from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.focus import shown_focus
@@ -61,6 +62,8 @@ class Session:
         self._played: TakeSource | None = None
         self._services = Services(loop)
         self._assembly: Assembly | None = None
+        self._old_levels: list[Level] = []
+        self._forgetting = loop.timer(self._forget_old)
         self._closed = False
 
     # --- Beginning ---
@@ -130,6 +133,7 @@ class Session:
         """Reads the desk again, beside what goes on. With an error nothing changes."""
         if self._assembly is None:
             self._assembly = Assembly()
+            gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
             self._services.ask("compile", self.around.desk.folder, answer=self._compiled)
 
     def _compiled(self, word: str, what: Any) -> None:
@@ -144,6 +148,8 @@ class Session:
                     self._say(problem)
             return
         self._assembly = None
+        gc.freeze()
+        gc.enable()
         if word == "failed":
             self._say(f"the desk could not be read again, so the old one stays: {what}")
 
@@ -160,6 +166,14 @@ class Session:
             for port in self._open_ports(open_now):
                 self.router.use(port)
         self._say(f"{desk.name} was read again; profile {self.engine.profile.name}")
+        # Taking a large desk apart takes time too: level by level, events first.
+        self._old_levels = list(before.levels())
+        self._forgetting.set(0.0)
+
+    def _forget_old(self, now: float) -> None:
+        if self._old_levels:
+            self._old_levels.pop()
+            self._forgetting.set(0.0)
 
     # --- What goes away, and comes back ---
 

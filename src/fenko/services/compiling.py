@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from fenko.core.plan import Level
-from fenko.desk.compiled import Compiled, Skeleton, compiled
+from msgspec import structs
+
+from fenko.core.plan import Level, Profile
+from fenko.desk.compiled import Compiled, compiled, filled
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 
@@ -23,16 +25,22 @@ def compile_desk(folder: str) -> Iterator[tuple[str, Any]]:
         return
     for level in desk.levels():
         controls = list(level.controls.items())
-        for at in range(0, len(controls), _CELLS_AT_ONCE):
-            yield "level", (level.name, dict(controls[at : at + _CELLS_AT_ONCE]))
-    yield "rest", desk.skeleton()
+        for at in range(0, len(controls) or 1, _CELLS_AT_ONCE):
+            last = at + _CELLS_AT_ONCE >= len(controls)
+            yield "level", (level.name, dict(controls[at : at + _CELLS_AT_ONCE]), last)
+    skeleton = desk.skeleton()
+    for name, profile in skeleton.profiles.items():
+        yield "profile", (name, profile)
+    yield "rest", skeleton.desk
 
 
 class Assembly:
     """Puts the pieces together again."""
 
     def __init__(self) -> None:
-        self._controls: dict[str, dict[str, Any]] = {}
+        self._controls: dict[str, Any] = {}
+        self._levels: dict[str, Level] = {}
+        self._profiles: dict[str, Profile] = {}
 
     def take(self, word: str, what: Any) -> Compiled | list[str] | None:
         """One piece; the desk, or its problems, with the last of them."""
@@ -40,8 +48,14 @@ class Assembly:
             problems: list[str] = what
             return problems
         if word == "level":
-            name, controls = what
-            self._controls.setdefault(name, {}).update(controls)
+            name, controls, last = what
+            self._controls |= controls
+            if last:
+                self._levels[name], self._controls = Level(name, self._controls), {}
             return None
-        skeleton: Skeleton = what
-        return skeleton.filled({name: Level(name, self._controls.get(name, {})) for name in skeleton.level_names()})
+        if word == "profile":
+            name, profile = what
+            self._profiles[name] = filled(profile, self._levels)
+            return None
+        desk: Compiled = what
+        return structs.replace(desk, plan=structs.replace(desk.plan, profiles=self._profiles))
