@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from fenko.desk.judgement import judge
+from fenko.desk.judging import judge
 from fenko.desk.load import load_desk
 from support import DEMO, MakeDesk, Run
 

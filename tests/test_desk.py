@@ -17,7 +17,7 @@ from fenko.cli import cli
 from fenko.core.phrase import parse_phrase
 from fenko.core.rehearsal import rehearse
 from fenko.core.stack import stack_of
-from fenko.desk.judgement import judge
+from fenko.desk.judging import judge
 from fenko.desk.load import load_desk
 from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem

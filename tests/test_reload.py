@@ -65,7 +65,9 @@ def test_a_signal_reads_the_desk_again_and_a_broken_one_changes_nothing(make_des
         make_desk(DESK.format(key="f3").replace("south", "suoth"))
         running.process.send_signal(signal.SIGUSR1)
         wait_for(lambda: "suoth" in running.said(), "the error", 30)
-        assert "desk.toml:5:1: error: unknown control `suoth`" in running.said() and "the old one stays" in running.said()
+        assert (
+            "desk.toml:5:1: error: unknown control `suoth`" in running.said() and "the old one stays" in running.said()
+        )
         make_desk(DESK.format(key="f4"))
         running.process.send_signal(signal.SIGUSR1)
         wait_for(lambda: running.last_key() == "f4", "the desk after the mistake", 30)
@@ -113,4 +115,4 @@ def test_nobody_waits_for_a_service_and_one_that_dies_is_noticed(kill: bool, mak
         loop.run()
         services.close()
     assert answers[-1][0] == ("failed" if kill else "done")
-    assert kill or [word for word, _ in answers] == ["part"] * 2 + ["done"]
+    assert kill or [word for word, _ in answers[-3:]] == ["part", "part", "done"]

@@ -12,7 +12,7 @@ from fenko.cli.shared import desk_option, desk_path, dim, format_option, say, sh
 from fenko.core.delays import delays as core_delays
 from fenko.core.plan import BASE
 from fenko.core.stack import stack_of
-from fenko.desk.judgement import judge
+from fenko.desk.judging import judge
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
 from fenko.devices.things import list_nodes

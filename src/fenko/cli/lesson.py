@@ -15,7 +15,7 @@ from fenko.core.script import cells_of
 from fenko.core.stack import stack_of
 from fenko.core.words import format_time
 from fenko.desk.editing import Edit, EditError, alone, binding_value, set_binding, set_entry, take_back, write
-from fenko.desk.judgement import list_of
+from fenko.desk.judging.programs import list_of
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.locate import Path as EntryPath
 from fenko.desk.problems import DeskError

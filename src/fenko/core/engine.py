@@ -13,6 +13,7 @@ Its rooms
 `runs`       actions at work: keys that are held, strokes, waits, what repeats
 `situation`  the profile, its layers and pause; a `stack` of levels says what each cell does
 `agenda`     what is due, and when
+`shortways`  the common cases, past all these rooms
 
 How it keeps its promises
 =========================
@@ -38,7 +39,6 @@ How it keeps its promises
 from __future__ import annotations
 
 from collections.abc import Sequence
-from math import inf
 from typing import Any
 
 from fenko.core.agenda import Agenda
@@ -46,89 +46,35 @@ from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL
 from fenko.core.gestures import Gestures
-from fenko.core.held import Lasting
 from fenko.core.inputs import Inputs
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
+from fenko.core.shortways import NO_DETENTS, NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
-from fenko.core.stack import Direct, Lone, Stack
+from fenko.core.stack import Stack
 from fenko.core.steps import Item
 
-_NOTHING: tuple[Effect, ...] = ()
-_NO_KEYS: dict[str, tuple[str, ...]] = {}
-_NO_DIRECT: dict[str, Direct] = {}
-_NO_DETENTS: dict[str, tuple[Lone | None, Lone | None]] = {}
 
-
-class Engine:
+class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    # With this many attributes, an object without slots is slower to look at.
-    __slots__ = (
-        "_agenda",
-        "_agenda_due",
-        "_alone",
-        "_alone_keys",
-        "_alone_up",
-        "_bands",
-        "_calm",
-        "_contacts",
-        "_detents",
-        "_direct",
-        "_directly",
-        "_down",
-        "_free_at",
-        "_gap",
-        "_gestures",
-        "_held",
-        "_inputs",
-        "_instant",
-        "_out",
-        "_pending",
-        "_report",
-        "_runs",
-        "_situation",
-        "_stack",
-        "deadline",
-        "plan",
-    )  # fmt: skip
+    __slots__ = ("_agenda", "_calm", "_contacts", "_inputs", "_pending", "_situation", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
-        self.deadline = inf
-        self._report = report
-        self._out: list[Effect] = []
-        self._agenda = Agenda()
-        self._situation = Situation(plan, self._out, self._profile_leaves, self._situation_changed)
-        self._runs = Runs(self._situation, plan.timing, self._agenda, self._out, self._toggle_pause, report, seed)
-        self._gestures = Gestures(
-            plan.surfaces, plan.timing, self._agenda, self._situation, self._runs, plan.watched, report
-        )
-        pending = self._pending = self._gestures.pending
+        out: list[Effect] = []
+        agenda = self._agenda = Agenda()
+        self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed)
+        runs = Runs(self._situation, plan.timing, agenda, out, self._toggle_pause, report, seed)
+        gestures = Gestures(plan.surfaces, plan.timing, agenda, self._situation, runs, plan.watched, report)
+        pending = self._pending = gestures.pending
         self._contacts = Contacts(
-            plan.surfaces, plan.timing, self._agenda, self._gestures.set, pending.settle_others, self._situation.stack
+            plan.surfaces, plan.timing, agenda, gestures.set, pending.settle_others, self._situation.stack
         )
-        self._gestures.use_contacts(self._contacts)
+        gestures.use_contacts(self._contacts)
         self._inputs = Inputs(plan.surfaces)
-        # The cell that `feed` pressed the short way, and its keys; kept apart as long as nothing else happens.
-        self._instant = _NO_KEYS
-        self._alone: str | None = None
-        self._alone_keys: tuple[str, ...] = ()
-        # When the short way lifted keys last, and from when on it may be taken.
-        self._alone_up = -inf
-        self._free_at = -inf
-        self._gap = plan.timing.gap
-        # What takes the next shortest ways, and the cells that were pressed by them.
-        self._calm = False
-        self._stack = self._situation.stack
-        self._held = self._runs.items
-        self._down = self._gestures.down
-        self._bands = self._contacts.bands
-        self._agenda_due = inf
-        self._direct = _NO_DIRECT
-        self._directly: dict[str, Direct] = {}
-        self._detents = _NO_DETENTS
+        super().__init__(runs, gestures, self._contacts.bands, self._situation.stack, out, report, plan.timing.gap)
         self._finish()
 
     # --- The public surface ---
@@ -171,7 +117,7 @@ class Engine:
             if address in self._bands:
                 low, high = self._bands[address]
                 if low < value < high:
-                    return _NOTHING
+                    return NOTHING
         if address in self._detents and t < self._agenda_due and self._detent(t, address, value):
             return self._struck()
         self._take_in()
@@ -187,8 +133,8 @@ class Engine:
     def advance(self, now: float) -> Sequence[Effect]:
         """Lets time pass until `now`: all that is due by then happens, each thing at its own time."""
         if now < self.deadline:
-            return _NOTHING
-        if now < self._agenda_due and self._runs.lone is not None:
+            return NOTHING
+        if now < self._agenda_due and self._lone.stroke is not None:
             return self._pass_lone(now)
         self._take_in()
         self._agenda.pass_time(now)
@@ -249,7 +195,7 @@ class Engine:
     @property
     def under_way(self) -> bool:
         """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
-        return self._agenda.ending > 0 or self._runs.lone is not None
+        return self._agenda.ending > 0 or self._lone.stroke is not None
 
     def use_profile(self, now: float, name: str) -> Sequence[Effect]:
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
@@ -301,20 +247,6 @@ class Engine:
             self._held.holders[address] = direct.items
             self._down.add(address)
         self._runs.take_in()
-
-    def _take_in_alone(self) -> None:
-        held = self._held
-        if self._alone is not None:
-            direct = self._directly[self._alone] = self._stack.direct[self._alone]
-            for one in direct.ones or self._ones(direct):
-                one.count = 1
-                held.begun = one.began = held.begun + 1
-                held.lasting_now += 1
-            self._alone = None
-            self._alone_up = -inf  # what came up before that has been up for long enough
-        elif self._alone_up > -inf:
-            held.note_end(self._alone_up, (held.lasting(("keys", key)) for key in self._alone_keys))
-            self._alone_up = -inf
 
     def _change(self, t: float, address: str, value: Any) -> None:
         if address == FOCUS:
@@ -376,113 +308,6 @@ class Engine:
         # may take a shorter way.
         self._stack = self._situation.stack
         self._calm = not (self._pending.waits or self._runs.under_way or self._contacts.waits or self._situation.spends)
-        self._detents = self._stack.detents if self._calm else _NO_DETENTS
+        self._detents = self._stack.detents if self._calm else NO_DETENTS
         self._agenda_due = self._agenda.deadline
         return self._taken()
-
-    def _taken(self) -> Sequence[Effect]:
-        """The effects so far; and what holds from now on."""
-        runs = self._runs
-        if self._alone is None:
-            self._take_in_alone()
-        self.deadline = min(self._agenda_due, runs.lone_due)
-        self._instant = self._stack.instant
-        self._down = self._gestures.down
-        self._direct = self._stack.direct if self._calm and runs.lone is None else _NO_DIRECT
-        plain = self._direct and not self._held.lasting_now
-        self._free_at = self._held.free_at if plain else inf
-        if not self._out:
-            return _NOTHING
-        effects = tuple(self._out)
-        self._out.clear()
-        return effects
-
-    # --- The next shortest ways ---
-
-    def _hold_directly(self, t: float, address: str) -> Sequence[Effect]:
-        """A button that does nothing but hold, while others are held."""
-        if self._alone is not None:
-            self._take_in_alone()
-        direct = self._directly[address] = self._direct[address]
-        self._free_at = inf
-        if self._report is not None:
-            self._tell(t, address)
-        held = self._held
-        effects = []
-        for one in direct.ones or self._ones(direct):
-            if one.count:
-                one.count += 1
-            else:
-                one.count = 1
-                held.begun = one.began = held.begun + 1
-                held.lasting_now += 1
-                out, act, name = one.begins
-                effects.append((t, out, act, name))
-        return effects
-
-    def _tell(self, t: float, address: str) -> None:
-        assert self._report is not None
-        cell = self._stack.direct[address].cell
-        self._report(t, address, "press", cell.profile, cell.press)
-
-    def _ones(self, direct: Direct) -> tuple[Lasting, ...]:
-        direct.ones = tuple(map(self._held.lasting, direct.items))
-        return direct.ones
-
-    def _lift_directly(self, t: float, address: str) -> Sequence[Effect]:
-        """It is let go."""
-        if self._alone is not None:
-            self._take_in_alone()
-        direct = self._directly.pop(address)
-        held = self._held
-        if address in held.holders:
-            del held.holders[address]
-            self._down.discard(address)
-        effects = []
-        for one in reversed(direct.ones):
-            if one.count > 1:
-                one.count -= 1
-            else:
-                one.count = 0
-                one.ended = t
-                held.lasting_now -= 1
-                out, act, name = one.ends
-                effects.append((t, out, act, name))
-        if effects:
-            held.free_at = t + self._gap
-        if not held.lasting_now:
-            self._free_at = held.free_at
-        return effects
-
-    def _detent(self, t: float, address: str, value: float) -> bool:
-        """One whole detent that is a stroke and nothing else; False if this change has to go all the way."""
-        detent = self._detents[address][value > 0]
-        if detent is None or value not in (1, -1) or not self._gestures.turn_one(t, address, detent.cell.address):
-            return False
-        runs = self._runs
-        if self._alone is not None:
-            self._take_in_alone()
-        while runs.lone_due <= t:
-            runs.pass_lone()
-        if not runs.strike(t, detent):
-            return False
-        if self._report is not None:
-            self._report(t, detent.cell.address, "turn", detent.cell.profile, detent.cell.press)
-        return True
-
-    def _pass_lone(self, now: float) -> Sequence[Effect]:
-        """What the lone stroke waits for happens, where nothing else is due."""
-        while self._runs.lone_due <= now:
-            self._runs.pass_lone()
-        return self._struck()
-
-    def _struck(self) -> Sequence[Effect]:
-        """The effects of a lone stroke; nothing but that has changed."""
-        if self._runs.lone is None:
-            return self._taken()
-        self.deadline = min(self._agenda_due, self._runs.lone_due)
-        self._free_at = inf
-        self._direct = _NO_DIRECT
-        effects = tuple(self._out)
-        self._out.clear()
-        return effects

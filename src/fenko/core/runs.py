@@ -10,8 +10,7 @@ held has a lane of its own, and nothing waits behind it.
 A key goes down again `timing.gap` after it came up at the soonest: programs would take it for the keyboard's own
 repeating. Whoever wants it earlier waits for that moment; nobody else does.
 
-An action that is one stroke, with nothing else under way, needs none of this: it is kept apart as `lone`, and becomes a
-run like any other when something comes in between (`take_in`).
+An action that is one stroke, with nothing else under way, needs none of this (`strokes`).
 """
 
 from __future__ import annotations
@@ -20,55 +19,21 @@ from collections import deque
 from collections.abc import Callable
 from functools import partial
 from math import inf
-from random import Random
-from typing import TypeAlias, assert_never
-
-from msgspec import Struct
+from typing import assert_never
 
 from fenko.core.actions import Action, action_of
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.changes import Effect
+from fenko.core.choices import Choices
 from fenko.core.held import HeldItems
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Binding, Cell, Plan, Report, Timing
+from fenko.core.run import Doing, Mirror, Run
 from fenko.core.situation import Situation
-from fenko.core.stack import Lone
-from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Step, Strike, Toggle, Wait
+from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Strike, Toggle, Wait
+from fenko.core.strokes import LoneStroke, Stroke
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
-
-
-class _Mirror(Struct, frozen=True):
-    """Items that the cell itself holds until it is let go."""
-
-    items: tuple[Item, ...]
-
-
-_Doing: TypeAlias = Step | _Mirror
-
-
-class Run:
-    """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
-    as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
-    holds the items that it begins to end later."""
-
-    __slots__ = (
-        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "waiting"
-    )  # fmt: skip
-
-    def __init__(self, cell: str, lane: str, steps: tuple[_Doing, ...], stroke: float, held: bool, loops: bool) -> None:
-        self.cell = cell
-        self.lane = lane
-        self.steps = steps
-        self.stroke = stroke
-        self.held = held
-        self.loops = loops
-        self.next = 0
-        self.hurried = False
-        self.striking = False
-        self.ended = False
-        self.holder = ""
-        self.waiting: Waiting
 
 
 class Runs:
@@ -85,24 +50,20 @@ class Runs:
         seed: int,
     ) -> None:
         self.items = HeldItems(timing.gap, out)
-        self.lone: Lone | None = None
-        self.lone_due = inf
+        self.lone = LoneStroke(self.items, agenda)
         self.may_be_lone = False
         """Whether a stroke that begins now is the last thing to happen at this time."""
-        self._struck = False  # whether the items of the lone stroke have begun; else they do when it is due
-        self._lone_order = 0
         self._situation = situation
         self._timing = timing
         self._agenda = agenda
         self._out = out
         self._pause = pause
         self._report = report
-        self._random = Random(seed)
+        self._choices = Choices(out, seed)
         self._lanes: dict[str, deque[Run]] = {}
         self._of: dict[str, list[Run]] = {}
         self._stroking: Run | None = None
         self._toggled: dict[str, str | None] = {}
-        self._turns: dict[tuple[str, str, str], int] = {}
         self._actions: dict[tuple[int, float], tuple[Phrase, Action]] = {}
 
     def use_plan(self, plan: Plan) -> None:
@@ -123,7 +84,7 @@ class Runs:
             self._situation.end(t, lambda on: on in spent)
 
     def _act(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
-        phrase = self._choice(t, cell, gesture, binding) if binding.others else binding.phrase
+        phrase = self._choices.next(t, cell, gesture, binding) if binding.others else binding.phrase
         stroke = (cell.timing or self._timing).stroke
         action = self.action(phrase, stroke)
         if held and action.holds:
@@ -137,7 +98,7 @@ class Runs:
             self.may_be_lone
             and not self._lanes
             and action.strikes
-            and self.strike(t, Lone(cell, action.strikes, stroke))
+            and self.lone.strike(t, Stroke(cell, action.strikes, stroke))
         ):
             return
         loops = held and action.loops
@@ -176,7 +137,7 @@ class Runs:
         if lane not in self._lanes and self._ready(t, items) <= t:
             self._begin(t, cell, items)
         else:
-            self._join(t, Run(cell, lane, (_Mirror(items),), 0.0, True, False))
+            self._join(t, Run(cell, lane, (Mirror(items),), 0.0, True, False))
 
     def let_go(self, t: float, cell: str) -> None:
         """The cell is let go: what it held ends, and so does what repeats."""
@@ -204,7 +165,7 @@ class Runs:
         self._lanes.clear()
         self._toggled.clear()
         self._stroking = None
-        self.lone, self.lone_due = None, inf
+        self.lone.forget()
 
     def cells(self) -> list[str]:
         """The cells that hold something, or of which an action is under way."""
@@ -220,70 +181,22 @@ class Runs:
         """What lasts until it is toggled again, the profile changes, or everything is lifted."""
         return tuple(item for holder in self._toggled for item in self.items.holders.get(holder, ()))
 
-    def _choice(self, t: float, cell: Cell, gesture: str, binding: Binding) -> Phrase:
-        """One of several: the next in turn, or any but the last one."""
-        key = (cell.profile, cell.address, gesture)
-        last, phrases = self._turns.get(key), binding.phrases
-        if binding.at_random:
-            number = self._random.choice([number for number in range(len(phrases)) if number != last])
-        else:
-            number = 0 if last is None else (last + 1) % len(phrases)
-        self._turns[key] = number
-        if number < len(binding.states):
-            self._out.append((t, "fenko", "state", cell.address, binding.states[number]))
-        return phrases[number]
-
-    # --- One stroke and nothing else ---
-
-    def strike(self, t: float, stroke: Lone) -> bool:
-        """An action that is one stroke. False, and nothing is done, if it has to be a run like any other."""
-        lone, items = self.lone, self.items
-        if lone is not None:
-            if not self._struck or (lone is not stroke and lone.cell.address != stroke.cell.address):
-                return False
-            items.end(t, lone.ones)
-            ready = after(t, self._timing.gap) if lone is stroke else items.ready(t, stroke.items)
-        else:
-            ready = t if t >= items.free_at else items.ready(t, stroke.items)
-        self.lone = stroke
-        self._lone_order = self._agenda.number()
-        if not stroke.ones:
-            stroke.ones = tuple(map(items.lasting, stroke.items))
-        self._struck = ready <= t
-        if self._struck:
-            items.begin(t, stroke.ones)
-            self.lone_due = after(t, stroke.stroke)
-        else:
-            self.lone_due = ready
-        return True
-
-    def pass_lone(self) -> None:
-        """What the lone stroke waits for happens: its items end, or begin."""
-        lone, due = self.lone, self.lone_due
-        assert lone is not None
-        if self._struck:
-            self.items.end(due, lone.ones)
-            self.lone, self.lone_due = None, inf
-        else:
-            self.items.begin(due, lone.ones)
-            self._struck = True
-            self.lone_due = after(due, lone.stroke)
-
     def take_in(self) -> None:
-        """Makes the lone stroke a run, before anything else happens."""
-        lone, due = self.lone, self.lone_due
-        if lone is None:
+        """Makes the stroke that is alone a run, before anything else happens."""
+        lone, due = self.lone, self.lone.due
+        stroke = lone.stroke
+        if stroke is None:
             return
-        self.lone, self.lone_due = None, inf
-        address = lone.cell.address
-        run = Run(address, address, (Strike(lone.items),), lone.stroke, False, False)
-        run.waiting = Waiting(partial(self._drive, name=address), self._lone_order)
-        run.holder = f"action {self._lone_order}"
-        if self._struck:
+        lone.forget()
+        address = stroke.cell.address
+        run = Run(address, address, (Strike(stroke.items),), stroke.seconds, False, False)
+        run.waiting = Waiting(partial(self._drive, name=address), lone.order)
+        run.holder = f"action {lone.order}"
+        if lone.begun:
             run.next = 1
             run.striking = True
             self._stroking = run
-            self.items.holders[STROKE] = lone.items
+            self.items.holders[STROKE] = stroke.items
         self._of[address] = [run]
         self._lanes[address] = deque((run,))
         self._agenda.set(run.waiting, due)
@@ -338,9 +251,9 @@ class Runs:
         if not lane:
             del self._lanes[run.lane]
 
-    def _wanted(self, step: _Doing) -> tuple[Item, ...]:
+    def _wanted(self, step: Doing) -> tuple[Item, ...]:
         """The items that a step wants to begin."""
-        if isinstance(step, Strike | Begin | _Mirror) or (
+        if isinstance(step, Strike | Begin | Mirror) or (
             isinstance(step, Toggle) and _toggle_holder(step) not in self.items.holders
         ):
             return step.items
@@ -354,7 +267,7 @@ class Runs:
                 self._end_stroke(t)
         return self.items.ready(t, items)
 
-    def _do(self, t: float, run: Run, step: _Doing) -> float:
+    def _do(self, t: float, run: Run, step: Doing) -> float:
         """Does one step; returns how long the run has to wait after it."""
         match step:
             case Strike():
@@ -374,7 +287,7 @@ class Runs:
             case End():
                 self._end_stroke(t)
                 self.items.lift(t, run.holder, step.items)
-            case _Mirror():
+            case Mirror():
                 self._begin(t, run.cell, step.items)
                 if not run.held:
                     self.items.lift(t, run.cell)  # the control has been let go in the meantime

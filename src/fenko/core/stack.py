@@ -15,6 +15,7 @@ from fenko.core.held import Lasting
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
 from fenko.core.steps import Item, Pause
+from fenko.core.strokes import Stroke
 from fenko.core.verbs import desk
 
 TOUCH = "-touch"
@@ -28,19 +29,6 @@ class Direct:
     def __init__(self, cell: Cell, items: tuple[Item, ...]) -> None:
         self.cell = cell
         self.items = items
-        self.ones: tuple[Lasting, ...] = ()
-
-
-class Lone:
-    """An action that is one stroke: of which cell, what it strikes, for how long. `ones` is what the engine that does it
-    knows of each item."""
-
-    __slots__ = ("cell", "items", "ones", "stroke")
-
-    def __init__(self, cell: Cell, items: tuple[Item, ...], stroke: float) -> None:
-        self.cell = cell
-        self.items = items
-        self.stroke = stroke
         self.ones: tuple[Lasting, ...] = ()
 
 
@@ -70,7 +58,7 @@ class Stack:
         """What those buttons hold, of all that have been asked for, that do nothing but that."""
         self.instant: dict[str, tuple[str, ...]] = {}
         """The keys of those of them that hold nothing but keys."""
-        self.detents: dict[str, tuple[Lone | None, Lone | None]] = {}
+        self.detents: dict[str, tuple[Stroke | None, Stroke | None]] = {}
         """What a detent to the left and to the right does, of those dials and wheels, of all that have been asked for, of
         which a detent is a stroke and nothing else."""
 
@@ -94,13 +82,13 @@ class Stack:
             ways = [self._detent(f"{address}.{turn}", usual) for turn in turns]
             self.detents[address] = (ways[0], ways[1])
 
-    def _detent(self, address: str, usual: Timing) -> Lone | None:
+    def _detent(self, address: str, usual: Timing) -> Stroke | None:
         cell = self.cell(address)
         if cell is None or cell.press is None or cell.fast is not None or cell.press.others or cell.press.group:
             return None
         stroke = (cell.timing or usual).stroke
         items = action_of(cell.press.phrase, stroke).strikes
-        return Lone(cell, items, stroke) if items else None
+        return Stroke(cell, items, stroke) if items else None
 
     def bound(self, address: str) -> Cell | None:
         """The cell, if it does anything."""

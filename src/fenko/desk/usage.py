@@ -11,7 +11,7 @@ from fenko.core.phrase import Phrase
 from fenko.core.plan import Binding, Cell
 from fenko.core.stack import stack_of
 from fenko.core.verbs.keys import BUTTON, Command, Keys, Tap, Toggle
-from fenko.desk.judgement import list_of
+from fenko.desk.judging.programs import list_of
 from fenko.desk.load import Desk
 from fenko.desk.shortcuts import Shortcut, ShortcutList
 

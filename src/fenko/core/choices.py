@@ -1,0 +1,32 @@
+"""Bindings that do several things: in turn, or at random."""
+
+from __future__ import annotations
+
+from random import Random
+
+from fenko.core.changes import Effect
+from fenko.core.phrase import Phrase
+from fenko.core.plan import Binding, Cell
+
+
+class Choices:
+    """Which of several actions comes next. `out` takes the effect that tells what it leads to; `seed` decides what comes
+    at random."""
+
+    def __init__(self, out: list[Effect], seed: int) -> None:
+        self._out = out
+        self._random = Random(seed)
+        self._last: dict[tuple[str, str, str], int] = {}
+
+    def next(self, t: float, cell: Cell, gesture: str, binding: Binding) -> Phrase:
+        """The next in turn, or any but the last one."""
+        key = (cell.profile, cell.address, gesture)
+        last, phrases = self._last.get(key), binding.phrases
+        if binding.at_random:
+            number = self._random.choice([number for number in range(len(phrases)) if number != last])
+        else:
+            number = 0 if last is None else (last + 1) % len(phrases)
+        self._last[key] = number
+        if number < len(binding.states):
+            self._out.append((t, "fenko", "state", cell.address, binding.states[number]))
+        return phrases[number]

@@ -1,0 +1,43 @@
+"""One action on its way through its steps."""
+
+from __future__ import annotations
+
+from typing import TypeAlias
+
+from msgspec import Struct
+
+from fenko.core.agenda import Waiting
+from fenko.core.steps import Item, Step
+
+
+class Mirror(Struct, frozen=True):
+    """Items that the cell itself holds until it is let go."""
+
+    items: tuple[Item, ...]
+
+
+Doing: TypeAlias = Step | Mirror
+
+
+class Run:
+    """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
+    as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
+    holds the items that it begins to end later."""
+
+    __slots__ = (
+        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "waiting"
+    )  # fmt: skip
+
+    def __init__(self, cell: str, lane: str, steps: tuple[Doing, ...], stroke: float, held: bool, loops: bool) -> None:
+        self.cell = cell
+        self.lane = lane
+        self.steps = steps
+        self.stroke = stroke
+        self.held = held
+        self.loops = loops
+        self.next = 0
+        self.hurried = False
+        self.striking = False
+        self.ended = False
+        self.holder = ""
+        self.waiting: Waiting
