@@ -20,7 +20,7 @@ from fenko.core.plan import GESTURES
 from fenko.core.script import DEEDS
 from fenko.core.verbs import ACTS, VERBS
 from fenko.desk.descriptions import DescriptionFile, SpotFile
-from fenko.desk.model import TIMING_RANGES, AppFile, ExpectFile, OutputFile, ProfileFile, SurfaceFile
+from fenko.desk.model import AppFile, DeskTimingFile, ExpectFile, OutputFile, ProfileFile, SurfaceFile
 from fenko.desk.structure import fields
 from support import DEMO, FENKO, MakeDesk, Run
 
@@ -148,7 +148,7 @@ def test_the_docs_name_everything_that_there_is() -> None:
     desk, takes = (docs / "desk.md").read_text(), (docs / "takes.md").read_text()
     words = [*VERBS, *GESTURES, *KINDS, *SHAPED.keys() - {"motion"}, *fields(SurfaceFile), *fields(ProfileFile)]
     words += [f"`{word}" for word in DEEDS] + [f"`{name}`" for name in fields(ExpectFile)] + [*fields(AppFile)]
-    words += [f"timing.{name}" for name in TIMING_RANGES] + [f"output.{name}" for name in fields(OutputFile)]
+    words += [f"timing.{name}" for name in fields(DeskTimingFile)] + [f"output.{name}" for name in fields(OutputFile)]
     assert [word for word in words if word not in desk] == []
     assert [word for effect in ACTS for word in effect if f'"{word}"' not in takes and f"`{word}`" not in takes] == []
     descriptions = (docs / "descriptions.md").read_text()

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from fenko.core.phrase import Phrase
 from fenko.core.script import DEEDS, ScriptError, parse_deed, perform
 from fenko.desk.load import load_desk
-from fenko.desk.model import TIMING_RANGES, BindingFile, SurfaceFile
+from fenko.desk.model import BindingFile, DeskTimingFile, SurfaceFile
 from fenko.desk.settings import find_settings
 from fenko.desk.settings import settings as all_settings
 from fenko.desk.structure import fields
@@ -144,7 +144,7 @@ def test_every_setting_says_what_it_does(fenko: Run) -> None:
     known = all_settings()
     assert [one.name for one in known if not one.does] == []
     names = {one.name for one in known}
-    assert {f"timing.{name}" for name in TIMING_RANGES} <= names
+    assert {f"timing.{name}" for name in fields(DeskTimingFile)} <= names
     assert {f"surface.NAME.{name}" for name in fields(SurfaceFile) if name != "timing"} <= names
     assert {f"profile.NAME.on.SURFACE.CONTROL.{name}" for name in fields(BindingFile) if name != "timing"} <= names
     (kind,) = find_settings("surface.pad.kind")

@@ -16,7 +16,7 @@ from fenko.core.verbs.desk import PROFILE_WORDS, Layer, Profile
 from fenko.core.verbs.keys import Command, Keys
 from fenko.core.words import format_time, nearest, parse_time
 from fenko.desk.locate import Path
-from fenko.desk.model import TIMING_RANGES, BindingFile, TimingFile
+from fenko.desk.model import LIMITS, BindingFile, TimingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import fields, read
@@ -402,7 +402,7 @@ def read_times(
         read(sources, path, table, kind)
     times: dict[str, float] = {}
     for name, text in table.items() if isinstance(table, dict) else ():
-        if name in fields(kind) and isinstance(text, str) and (found := read_time(sources, (*path, name), text, *TIMING_RANGES[name])) is not None:  # fmt: skip
+        if name in fields(kind) and isinstance(text, str) and (found := read_time(sources, (*path, name), text, *LIMITS[name])) is not None:  # fmt: skip
             times[name] = found
     return times
 

@@ -18,7 +18,7 @@ from fenko.core.descriptions import Description, Spot, burst_of, default_form, d
 from fenko.core.words import nearest
 from fenko.data import DEVICES
 from fenko.data import KINDS as KIND_FILES
-from fenko.desk.model import File, KindText, LinkText, NameText
+from fenko.desk.model import File, KindText, LinkText, NameText, described
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
@@ -37,11 +37,10 @@ class SpotFile(File):
     at: Annotated[_Pair, Meta(description="The middle of it: mm from the left and from the top edge.")] | UnsetType = (
         UNSET
     )
-    size: Annotated[_Pair, Meta(description="Width and height in mm. Default: what is usual.")] | UnsetType = UNSET
-    form: (
-        Annotated[Literal["round", "square"], Meta(description="How it looks from above. Default: what is usual.")]
-        | UnsetType
-    ) = UNSET
+    size: Annotated[_Pair, described("Width and height in mm.", "what is usual")] | UnsetType = UNSET
+    form: Annotated[Literal["round", "square"], described("How it looks from above.", "what is usual")] | UnsetType = (
+        UNSET
+    )
     on: Annotated[str, Meta(description="The control that it is a part of, as a press is of a stick.")] | UnsetType = (
         UNSET
     )
@@ -57,7 +56,7 @@ class SpotFile(File):
     sort: (
         Annotated[
             Literal["button", "trigger", "fader", "stick", "hat", "ring", "dial", "wheel", "tilt wheel"],
-            Meta(description="How it acts. Default: what its name says, else a button."),
+            described("How it acts.", "what its name says, else a button"),
         ]
         | UnsetType
     ) = UNSET
@@ -79,7 +78,7 @@ class DescriptionFile(File):
     controls: (
         Annotated[
             dict[NameText, SpotFile],
-            Meta(description="Each control by the kernel's name for it. Default: what is usual for the kind."),
+            described("Each control by the kernel's name for it.", "what is usual for the kind"),
         ]
         | UnsetType
     ) = UNSET

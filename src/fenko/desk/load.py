@@ -30,7 +30,7 @@ from fenko.desk.bindings import MOST_UNKNOWN, BindingReader, Scope, read_time, r
 from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import Path
-from fenko.desk.model import MOST_DEBOUNCE, DeskFile, DeskTimingFile, OutputFile, When
+from fenko.desk.model import LIMITS, DeskFile, DeskTimingFile, OutputFile, When
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.shortcuts import ShortcutList, read_list
 from fenko.desk.sources import Sources
@@ -215,7 +215,7 @@ def _surfaces(sources: Sources, table: dict[str, Any], descriptions: Mapping[str
         names |= {own: kernel for kernel, own in written.items()}
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         debounce = entry.get("debounce") if isinstance(entry, dict) else None
-        seconds = read_time(sources, ("surface", name, "debounce"), debounce, 0.0, MOST_DEBOUNCE)
+        seconds = read_time(sources, ("surface", name, "debounce"), debounce, *LIMITS["debounce"])
         shapes = {} if described is None else described.shapes
         surfaces[name] = Surface(name, kind, passes, names, seconds or 0.0, shapes)
         links = entry.get("links", []) if isinstance(entry, dict) else []

@@ -8,7 +8,9 @@ import msgspec
 from msgspec import UNSET, Meta, Struct, UnsetType
 
 from fenko.core.controls import KINDS
+from fenko.core.plan import Timing
 from fenko.core.reader import NAME
+from fenko.core.words import format_time
 
 TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
 """A time as people write it; `fenko.core.words.parse_time` reads it."""
@@ -23,6 +25,33 @@ Patterns = Annotated[
         "Of several patterns in a list, one has to match."
     ),
 ]
+
+
+LIMITS: dict[str, tuple[float, float]] = {
+    "hold": (0.05, 5.0),
+    "double": (0.05, 2.0),
+    "chord": (0.005, 0.5),
+    "burst": (0.005, 0.5),
+    "fast": (0.005, 1.0),
+    "stroke": (0.001, 1.0),
+    "gap": (0.0, 0.05),
+    "settle": (0.0, 2.0),
+    "debounce": (0.0, 0.2),  # a contact that bounces for longer is broken
+}
+"""The least and the most of every time that can be set, in seconds, both included."""
+
+
+def described(does: str, default: str = "", within: str = "", **more: Any) -> Meta:
+    """What a setting does, with its default and the range of its values, in words: for messages, for `fenko explain
+    --settings` and, all in one sentence, for the JSON Schema."""
+    whole = does + (f" {within}." if within else "") + (f" Default: {default}." if default else "")
+    return Meta(description=whole, extra={"does": does, "default": default, "range": within}, **more)
+
+
+def timed(name: str, does: str, default: float | None = None) -> Meta:
+    """The same for a time, with its limits and the engine's own default."""
+    seconds = getattr(Timing(), name) if default is None else default
+    return described(does, format_time(seconds), " to ".join(map(format_time, LIMITS[name])))
 
 
 class File(Struct, forbid_unknown_fields=True, rename="kebab"):
@@ -54,87 +83,29 @@ assert set(get_args(KindText)) == set(KINDS)
 class TimingFile(File):
     """Times; those closest to a binding hold: its own, its control's, the profile's, the surface's, the desk's."""
 
-    hold: (
-        Annotated[
-            TimeText,
-            Meta(description="From a press to its hold; shorter is a tap. 50ms to 5s. Default: 220ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-    double: (
-        Annotated[
-            TimeText,
-            Meta(description="From a release to the press that makes it a double. 50ms to 2s. Default: 250ms."),
-        ]
-        | UnsetType
-    ) = UNSET
+    hold: Annotated[TimeText, timed("hold", "From a press to its hold; shorter is a tap.")] | UnsetType = UNSET
+    double: Annotated[TimeText, timed("double", "From a release to the press that makes it a double.")] | UnsetType = (
+        UNSET
+    )
     chord: (
-        Annotated[
-            TimeText,
-            Meta(
-                description="Within this time of the first, controls count as pressed at once. 5ms to 500ms. Default: 40ms."
-            ),
-        ]
+        Annotated[TimeText, timed("chord", "Within this time of the first, controls count as pressed at once.")]
         | UnsetType
     ) = UNSET
-    burst: (
-        Annotated[
-            TimeText,
-            Meta(description="Presses closer than this come from one key. 5ms to 500ms. Default: 60ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-    fast: (
-        Annotated[
-            TimeText,
-            Meta(description="Detents closer than this are turned fast. 5ms to 1s. Default: 50ms."),
-        ]
-        | UnsetType
-    ) = UNSET
-    stroke: (
-        Annotated[
-            TimeText,
-            Meta(description="How long a key is down when no hand holds it. 1ms to 1s. Default: 8ms."),
-        ]
-        | UnsetType
-    ) = UNSET
+    burst: Annotated[TimeText, timed("burst", "Presses closer than this come from one key.")] | UnsetType = UNSET
+    fast: Annotated[TimeText, timed("fast", "Detents closer than this are turned fast.")] | UnsetType = UNSET
+    stroke: Annotated[TimeText, timed("stroke", "How long a key is down when no hand holds it.")] | UnsetType = UNSET
 
 
 class DeskTimingFile(TimingFile):
     """Times that hold for the whole desk."""
 
     gap: (
-        Annotated[
-            TimeText,
-            Meta(
-                description="From a key's release to the soonest moment at which it goes down again. 0ms to 50ms. Default: 2ms."
-            ),
-        ]
+        Annotated[TimeText, timed("gap", "From a key's release to the soonest moment at which it goes down again.")]
         | UnsetType
     ) = UNSET
     settle: (
-        Annotated[
-            TimeText,
-            Meta(description="How long a window is in front before its profile comes. 0ms to 2s. Default: 60ms."),
-        ]
-        | UnsetType
+        Annotated[TimeText, timed("settle", "How long a window is in front before its profile comes.")] | UnsetType
     ) = UNSET
-
-
-TIMING_RANGES: dict[str, tuple[float, float]] = {
-    "hold": (0.05, 5.0),
-    "double": (0.05, 2.0),
-    "chord": (0.005, 0.5),
-    "burst": (0.005, 0.5),
-    "fast": (0.005, 1.0),
-    "stroke": (0.001, 1.0),
-    "gap": (0.0, 0.05),
-    "settle": (0.0, 2.0),
-}
-"""Seconds, both ends included."""
-
-MOST_DEBOUNCE = 0.2
-"""Seconds; a contact that bounces for longer is broken."""
 
 
 class SurfaceFile(File):
@@ -143,9 +114,8 @@ class SurfaceFile(File):
     kind: (
         Annotated[
             KindText,
-            Meta(
-                description="What sort of thing it is; decides which controls it can have. "
-                "Default: what its description says, else other."
+            described(
+                "What sort of thing it is; decides which controls it can have.", "what its description says, else other"
             ),
         ]
         | UnsetType
@@ -153,7 +123,7 @@ class SurfaceFile(File):
     description: (
         Annotated[
             str,
-            Meta(description="The description file, without .toml, that knows its names and places. Default: none."),
+            described("The description file, without .toml, that knows its names and places.", "none"),
         ]
         | UnsetType
     ) = UNSET
@@ -165,13 +135,12 @@ class SurfaceFile(File):
         | UnsetType
     ) = UNSET
     exclusive: (
-        Annotated[bool, Meta(description="Whether other programs do not see it while Fenko runs. Default: true.")]
-        | UnsetType
+        Annotated[bool, described("Whether other programs do not see it while Fenko runs.", "true")] | UnsetType
     ) = UNSET
     unbound: (
         Annotated[
             Literal["pass", "drop"],
-            Meta(description="Whether a control without a binding works as it always did. Default: pass."),
+            described("Whether a control without a binding works as it always did.", "pass"),
         ]
         | UnsetType
     ) = UNSET
@@ -184,11 +153,7 @@ class SurfaceFile(File):
     ) = UNSET
     timing: TimingFile | UnsetType = UNSET
     debounce: (
-        Annotated[
-            TimeText,
-            Meta(description="A change back within this time is bounce, and ignored. 0ms to 200ms. Default: 0ms."),
-        ]
-        | UnsetType
+        Annotated[TimeText, timed("debounce", "A change back within this time is bounce, and ignored.", 0.0)] | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
@@ -199,18 +164,17 @@ class OutputFile(File):
     keys: (
         Annotated[
             Literal["auto", "kernel", "x11"],
-            Meta(
-                description="Through the kernel's virtual keyboard, through the X server, or what works. Default: auto."
-            ),
+            described("Through the kernel's virtual keyboard, through the X server, or what works.", "auto"),
         ]
         | UnsetType
     ) = UNSET
     layout: (
         Annotated[
             str,
-            Meta(
+            described(
+                "Keyboard layout for the kernel output, such as us, de or fr(oss).",
+                "the system's",
                 pattern=r"^[a-z]+(\([A-Za-z0-9_-]+\))?$",
-                description="Keyboard layout for the kernel output, such as us, de or fr(oss). Default: the system's.",
             ),
         ]
         | UnsetType
@@ -269,8 +233,7 @@ class AppFile(File):
         | UnsetType
     ) = UNSET
     app: (
-        Annotated[Patterns, Meta(description="The program's app id, as `fenko windows` prints it. Default: the name.")]
-        | UnsetType
+        Annotated[Patterns, described("The program's app id, as `fenko windows` prints it.", "the name")] | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 

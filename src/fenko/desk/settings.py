@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from types import UnionType
 from typing import Annotated, Any, Literal, Union, get_args, get_origin
@@ -13,8 +12,6 @@ from fenko.desk.model import BindingFile, DeskFile
 from fenko.desk.structure import fields, kind_word
 
 _NAMED = "NAME"
-_DEFAULT = re.compile(r" Default: (.+?)\.(?= |$)")
-_RANGE = re.compile(r" (\d\S* to \S+?)\.(?= |$)")
 
 
 class Setting(Struct, frozen=True):
@@ -54,13 +51,11 @@ def _settings(before: str, struct: type[Struct]) -> Iterator[Setting]:
     for key, kind in fields(struct).items():
         meta = _meta(kind)
         text = (meta.description or "") if meta is not None else ""
+        said = (meta.extra or {}) if meta is not None else {}
         inner = _inner(kind)
         if text or not inner:
-            default, extent = _DEFAULT.search(text), _RANGE.search(text)
-            does = _DEFAULT.sub("", text)
-            does = _RANGE.sub("", does) if extent else does
             yield Setting(
-                f"{before}{key}", _takes(kind), does.strip(), default[1] if default else "", extent[1] if extent else ""
+                f"{before}{key}", _takes(kind), said.get("does", text), said.get("default", ""), said.get("range", "")
             )
         for suffix, part in inner:
             yield from _settings(f"{before}{key}{suffix}.", part)
