@@ -4,14 +4,12 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any
 
 import click
 
 from fenko.cli.shared import desk_option, desk_path, dim, format_option, say, show_json, show_problems, show_table
-from fenko.core.delays import delays as core_delays
 from fenko.core.plan import BASE
-from fenko.core.stack import stack_of
+from fenko.desk.explaining import all_delays
 from fenko.desk.judging import judge
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
@@ -61,29 +59,8 @@ def _present(desk: Desk) -> dict[str, frozenset[str]]:
     return {name: controls for name, controls in found.items() if controls}
 
 
-def _all_delays(desk: Desk) -> list[dict[str, Any]]:
-    """Each binding that waits, in the order of profiles; one that several profiles share, once."""
-    plan = desk.plan
-    found: dict[tuple[str, ...], dict[str, Any]] = {}
-    for profile in plan.profiles.values():
-        stacks = [stack_of(plan, profile.name), *(stack_of(plan, profile.name, layer) for layer in profile.layers)]
-        for stack in stacks:
-            for cell in stack.table().values():
-                for delay in core_delays(stack, cell, plan.timing):
-                    milliseconds = round(delay.seconds * 1000, 3)
-                    found.setdefault(
-                        (cell.profile, cell.address, delay.gesture, delay.reason, str(milliseconds)),
-                        {
-                            "level": cell.profile, "control": cell.address, "gesture": delay.gesture,
-                            "ms": milliseconds, "after": delay.moment, "because": delay.reason,
-                            "where": desk.where(cell, delay.gesture),
-                        },
-                    )  # fmt: skip
-    return list(found.values())
-
-
 def _show_delays(desk: Desk, form: str) -> None:
-    rows = _all_delays(desk)
+    rows = all_delays(desk)
     if form == "json":
         show_json(rows)
     elif not rows:
@@ -138,7 +115,7 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
         if problems:
             say("")
         say(_summary(desk, len(problems)))
-        waits = _all_delays(desk)
+        waits = all_delays(desk)
         if waits:
             longest = max(row["ms"] for row in waits)
             say(

@@ -10,7 +10,8 @@ from msgspec import Struct, structs
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile
 from fenko.core.steps import Begin, End, Hold, Repeat, Send, Strike, Toggle
-from fenko.desk.load import Desk, SurfaceLinks
+from fenko.desk.load import Desk
+from fenko.desk.surfaces import SurfaceLinks
 
 ALWAYS = ("keys", "pointer")
 """Outs that every desk has: unbound controls are handed on."""

@@ -153,7 +153,8 @@ class SurfaceFile(File):
     ) = UNSET
     timing: TimingFile | UnsetType = UNSET
     debounce: (
-        Annotated[TimeText, timed("debounce", "A change back within this time is bounce, and ignored.", 0.0)] | UnsetType
+        Annotated[TimeText, timed("debounce", "A change back within this time is bounce, and ignored.", 0.0)]
+        | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
