@@ -9,7 +9,7 @@ from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
 from fenko.core.plan import BASE, Binding, Cell, Focus, Level, Plan
-from fenko.core.verbs.desk import Layer, Pause, Profile
+from fenko.core.verbs.desk import ChangeProfile, PauseOrResume, TurnOnLayer
 from fenko.core.verbs.keys import Keys
 
 Told = tuple[Any, ...]
@@ -491,15 +491,15 @@ class Model:
         self.told.append((t, cell.address, gesture, cell.profile))
         spent = [on for on in self.layers if on[1] == "once"]
         step = binding.phrase.steps[0]
-        if isinstance(step, Pause):
+        if isinstance(step, PauseOrResume):
             self.pause(t)
         elif isinstance(step, Keys) and held:
             self.hold_keys(t, cell.address, step.keys[0])
-        elif isinstance(step, Layer) and (step.mode or held):
+        elif isinstance(step, TurnOnLayer) and (step.mode or held):
             on = (step.name, step.mode or cell.address)
             others = [one for one in self.layers if one != on]
             self.set_layers(t, others if step.mode == "locked" and on in self.layers else [*others, on])
-        elif isinstance(step, Profile):
+        elif isinstance(step, ChangeProfile):
             self.by_name(t, step.name)
         if spent:
             self.set_layers(t, [on for on in self.layers if on not in spent])
@@ -564,4 +564,4 @@ class Model:
 
 
 def _pauses(binding: Binding) -> bool:
-    return any(isinstance(step, Pause) for phrase in binding.phrases for step in phrase.steps)
+    return any(isinstance(step, PauseOrResume) for phrase in binding.phrases for step in phrase.steps)

@@ -17,7 +17,7 @@ import pytest
 from fenko.cli import COMMANDS
 from fenko.core.controls import KINDS, SHAPED
 from fenko.core.plan import GESTURES
-from fenko.core.script import DEEDS
+from fenko.core.script import HAND_WORDS
 from fenko.core.verbs import ACTS, VERBS
 from fenko.desk.descriptions import DescriptionFile, SpotFile
 from fenko.desk.model import AppFile, DeskTimingFile, ExpectFile, OutputFile, ProfileFile, SurfaceFile
@@ -147,7 +147,7 @@ def test_the_docs_name_everything_that_there_is() -> None:
     docs = Path(__file__).parent.parent / "docs"
     desk, takes = (docs / "desk.md").read_text(), (docs / "takes.md").read_text()
     words = [*VERBS, *GESTURES, *KINDS, *SHAPED.keys() - {"motion"}, *fields(SurfaceFile), *fields(ProfileFile)]
-    words += [f"`{word}" for word in DEEDS] + [f"`{name}`" for name in fields(ExpectFile)] + [*fields(AppFile)]
+    words += [f"`{word}" for word in HAND_WORDS] + [f"`{name}`" for name in fields(ExpectFile)] + [*fields(AppFile)]
     words += [f"timing.{name}" for name in fields(DeskTimingFile)] + [f"output.{name}" for name in fields(OutputFile)]
     assert [word for word in words if word not in desk] == []
     assert [word for effect in ACTS for word in effect if f'"{word}"' not in takes and f"`{word}`" not in takes] == []

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.phrase import Phrase
-from fenko.core.script import DEEDS, ScriptError, parse_deed, perform
+from fenko.core.script import HAND_WORDS, ScriptError, parse_hand_step, perform
 from fenko.desk.load import load_desk
 from fenko.desk.model import BindingFile, DeskTimingFile, SurfaceFile
 from fenko.desk.settings import find_settings
@@ -180,18 +180,18 @@ def test_every_setting_says_what_it_does(fenko: Run) -> None:
 )
 def test_a_script_says_where_it_is_wrong(text: str, offset: int, hint: str | None) -> None:
     with pytest.raises(ScriptError) as error:
-        parse_deed(text, SURFACES)
+        parse_hand_step(text, SURFACES)
     assert (error.value.offset, error.value.hint) == (offset, hint), str(error.value)
 
 
-_WORDS = st.sampled_from([*DEEDS, "pad.south", "pad.hat.left", "pad.east+south", "dial.dial.left", "fast", "3", '"', "pad", "keys.kp1-x2"])  # fmt: skip
+_WORDS = st.sampled_from([*HAND_WORDS, "pad.south", "pad.hat.left", "pad.east+south", "dial.dial.left", "fast", "3", '"', "pad", "keys.kp1-x2"])  # fmt: skip
 
 
 @settings(max_examples=400)
 @given(st.one_of(st.text(max_size=30), st.lists(_WORDS, max_size=4).map(" ".join)))
 def test_a_script_raises_nothing_but_its_own_error(text: str) -> None:
     try:
-        parse_deed(text, SURFACES)
+        parse_hand_step(text, SURFACES)
     except ScriptError as error:
         assert 0 <= error.offset <= len(text) and error.length >= 1
 
@@ -207,21 +207,21 @@ _DEEDS = [
 @settings(max_examples=120, deadline=None)
 @given(plans(), st.lists(st.sampled_from(_DEEDS), max_size=8))
 def test_any_script_on_any_desk_tells_what_a_program_sees(plan: Any, texts: list[str]) -> None:
-    outcome = perform(plan, [parse_deed(text, SURFACES) for text in texts])
+    outcome = perform(plan, [parse_hand_step(text, SURFACES) for text in texts])
     witness = Witness()
     witness.see(outcome.effects)
     assert {
         (out, key.split(" ")[-1]) for key in outcome.held for out in [("pointer" if " " in key else "keys")]
     } == witness.down
     assert outcome.profile in plan.profiles
-    assert outcome == perform(plan, [parse_deed(text, SURFACES) for text in texts]), "and the same each time"
+    assert outcome == perform(plan, [parse_hand_step(text, SURFACES) for text in texts]), "and the same each time"
 
 
 def test_a_script_does_what_the_gestures_mean() -> None:
     plan = load_desk(DEMO).plan
 
     def sent(*texts: str) -> str:
-        outcome = perform(plan, [parse_deed(text, plan.surfaces) for text in texts])
+        outcome = perform(plan, [parse_hand_step(text, plan.surfaces) for text in texts])
         return str(Phrase(outcome.sent)) if outcome.sent else ""
 
     assert sent("front snipwell", "tap pad.stick-right-press", "double pad.stick-right-press") == "n then shift+n"

@@ -16,7 +16,7 @@ from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, 
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.verbs import VERBS
-from fenko.core.verbs.desk import Layer
+from fenko.core.verbs.desk import TurnOnLayer
 from hands import SURFACES, Witness
 
 TIMES = Timing(hold=0.2, double=0.25, chord=0.04, burst=0.06, fast=0.05, stroke=0.01)
@@ -167,7 +167,7 @@ def test_each_gesture_acts_as_often_as_a_hand_does_it(name: str) -> None:
 def test_the_table_has_every_verb_and_every_gesture() -> None:
     words = {word for step in STEPS for word in step.split()}
     assert set(VERBS) <= words
-    modes = {step.mode for text in STEPS for step in parse_phrase(text).steps if isinstance(step, Layer)}
+    modes = {step.mode for text in STEPS for step in parse_phrase(text).steps if isinstance(step, TurnOnLayer)}
     assert modes == {"", "locked", "once"}
     assert {gesture for _, gesture, _ in GESTURES.values()} == {
         "press", "release", "tap", "hold", "double", "triple", "fast"

@@ -48,7 +48,7 @@ def desk(tmp_path: Path) -> Path:
     return tmp_path
 
 
-class Lesson:
+class BindingEditor:
     """`fenko learn` on a terminal, with hands on the devices."""
 
     def __init__(self, desk: Path) -> None:
@@ -72,13 +72,13 @@ class Lesson:
 
 
 @pytest.fixture
-def lesson(desk: Path) -> Iterator[Lesson]:
-    one = Lesson(desk)
+def lesson(desk: Path) -> Iterator[BindingEditor]:
+    one = BindingEditor(desk)
     yield one
     one.close()
 
 
-def test_controls_are_pressed_and_shortcuts_performed(lesson: Lesson, desk: Path) -> None:
+def test_controls_are_pressed_and_shortcuts_performed(lesson: BindingEditor, desk: Path) -> None:
     lesson.says("Press a control")
     # A press, and a shortcut of which the fingers let go in any order; the layout's z is where the kernel has y.
     lesson.keys("pad", (e.BTN_EAST, 1), (e.BTN_EAST, 0))

@@ -13,7 +13,7 @@ from fenko.cli.lines import Lines, note_trouble, prompt
 from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
-from fenko.core.descriptions import Description, Spot
+from fenko.core.descriptions import DescribedControl, Description
 from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
@@ -232,7 +232,7 @@ class _Guide:
             note("  taken back")
 
     @staticmethod
-    def _keep_said(spot: Spot) -> None:
+    def _keep_said(spot: DescribedControl) -> None:
         shown = spot.name or spot.control
         note(f"  {shown}" + (f" ({spot.printed})" if spot.printed and spot.printed != shown else ""))
 

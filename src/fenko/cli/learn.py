@@ -9,7 +9,7 @@ from pathlib import Path
 
 import click
 
-from fenko.cli.lesson import Lesson, Refused
+from fenko.cli.binding_editor import BindingEditor, Refused
 from fenko.cli.lines import Lines, note_trouble, prompt
 from fenko.cli.new import window_in_front
 from fenko.cli.shared import bold, desk_option, fail, fail_unknown, note, open_desk
@@ -61,7 +61,7 @@ def command(
         fenko learn pad.north.hold "ctrl+shift+o" --profile frames --label "Onion skin"
     """
     desk = open_desk(desk_folder)
-    lesson = Lesson(desk, *_where(desk, profile, app, layer))
+    lesson = BindingEditor(desk, *_where(desk, profile, app, layer))
     extras = {"label": label, "colour": colour, "icon": icon}
     if control is not None and phrase is not None:
         try:
@@ -105,7 +105,7 @@ _HELP = """  Enter             perform the shortcut on your keyboard; it is take
   -                 leave it as it is"""
 
 
-def _ask(lesson: Lesson, control: str | None, extras: dict[str, str | None], once: bool) -> int:
+def _ask(lesson: BindingEditor, control: str | None, extras: dict[str, str | None], once: bool) -> int:
     with ExitStack() as stack:
         loop = stack.enter_context(Loop())
         teacher = _Teacher(loop, lesson, extras, once or control is not None)
@@ -121,7 +121,7 @@ def _ask(lesson: Lesson, control: str | None, extras: dict[str, str | None], onc
 class _Teacher:
     """Leads through the lesson: hears the surfaces, reads the person's lines, asks."""
 
-    def __init__(self, loop: Loop, lesson: Lesson, extras: dict[str, str | None], once: bool) -> None:
+    def __init__(self, loop: Loop, lesson: BindingEditor, extras: dict[str, str | None], once: bool) -> None:
         self._loop = loop
         self._lesson = lesson
         self._extras = extras

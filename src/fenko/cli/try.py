@@ -34,7 +34,7 @@ from fenko.core.effects import effect_fields
 from fenko.core.keys import format_key
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Focus
-from fenko.core.seen import Witness
+from fenko.core.seen import KeyView
 from fenko.desk.load import Desk
 
 if TYPE_CHECKING:
@@ -79,7 +79,7 @@ class Spoken:
     """Effects in words, keys as a person calls them: `ctrl+shift+b`, and what a hand had held for a while and lifts."""
 
     def __init__(self) -> None:
-        self._witness = Witness()
+        self._view = KeyView()
         self._since: dict[str, float] = {}
 
     def __call__(self, effects: Iterable[Effect]) -> str:
@@ -88,7 +88,7 @@ class Spoken:
     def _words(self, effects: list[Effect]) -> Iterator[str]:
         keys = ("down", "up", "type")
         sent = [effect for effect in effects if effect[1] in ("keys", "pointer") and effect[2] in keys]
-        shown = [str(Phrase((step,))) for step in self._witness.see(sent)]
+        shown = [str(Phrase((step,))) for step in self._view.see(sent)]
         lifted = [format_key(effect[3]) for effect in sent if effect[2] == "up" and self._was_held(effect)]
         self._since.update((effect[3], effect[0]) for effect in sent if effect[2] == "down")
         yield from shown

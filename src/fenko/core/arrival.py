@@ -8,7 +8,7 @@ from math import inf
 from fenko.core.changes import Effect
 from fenko.core.keys import KEY_FOR_CODE, MODIFIERS, NAMED_KEYS, format_key, key_code
 from fenko.core.phrase import Phrase
-from fenko.core.seen import Witness
+from fenko.core.seen import KeyView
 from fenko.core.verbs.keys import BUTTON, Keys
 from fenko.core.verbs.text import Type
 
@@ -32,7 +32,7 @@ class Arrivals:
     under the pointer."""
 
     def __init__(self) -> None:
-        self._witness = Witness()
+        self._view = KeyView()
         self._under_way: list[_Sent] = []
         self.count = 0
         self.lost = 0
@@ -44,7 +44,7 @@ class Arrivals:
 
     def sent(self, effects: Iterable[Effect], now: float) -> None:
         """Takes note of what is being sent."""
-        for step in self._witness.see(effects):
+        for step in self._view.see(effects):
             if isinstance(step, Type):
                 for character in step.text:
                     self._expect(character, frozenset(), f'"{character}" of "{step.text}"', now)

@@ -12,7 +12,15 @@ from msgspec import Struct, structs
 
 from fenko.core.changes import Change
 from fenko.core.controls import BUTTON, MOTION, names_another, shape_of
-from fenko.core.descriptions import BURST, Description, Spot, burst_name, burst_of, default_form, default_size
+from fenko.core.descriptions import (
+    BURST,
+    DescribedControl,
+    Description,
+    burst_name,
+    burst_of,
+    default_form,
+    default_size,
+)
 from fenko.core.words import slug_of
 
 QUIET = 0.25
@@ -38,7 +46,7 @@ class Heard(Struct, frozen=True):
 class _Step(Struct):
     """One step of the walk: a control, an empty place (None), or the end of a row."""
 
-    spot: Spot | None = None
+    spot: DescribedControl | None = None
     ends_row: bool = False
 
 
@@ -81,13 +89,13 @@ class Describer:
 
     # --- What the person says ---
 
-    def same_as(self) -> Spot | None:
+    def same_as(self) -> DescribedControl | None:
         """The control that has been described already and sends just what was heard now."""
         if self.pending is None:
             return None
         return next((spot for spot in self.spots if _sent(spot) == (self.pending.controls, self.pending.times)), None)
 
-    def take(self, text: str) -> Spot:
+    def take(self, text: str) -> DescribedControl:
         """Keeps what was heard, under the name or the print that the person gives; an empty text keeps the usual name.
 
         Raises ValueError if another control has that name."""
@@ -104,7 +112,7 @@ class Describer:
                 one for one in (name, *(f"{heard.name}-{tail}" for tail in range(2, 99))) if one and one not in taken
             )
             sends, name = heard.controls, None
-        spot = Spot(
+        spot = DescribedControl(
             control,
             None,
             default_size(heard.controls[-1]),
@@ -118,14 +126,14 @@ class Describer:
         self.pending = None
         return spot
 
-    def nothing(self, text: str) -> Spot:
+    def nothing(self, text: str) -> DescribedControl:
         """The person pressed a control and nothing came. Raises ValueError if another has that name."""
         name, printed = self._name(text)
         wanted = name or "silent"
         if name in self._taken():
             raise ValueError(f"`{name}` is already a name here")
         control = next(one for one in (wanted, *(f"{wanted}-{n}" for n in range(2, 99))) if one not in self._taken())
-        spot = Spot(control, printed=printed, sends=())
+        spot = DescribedControl(control, printed=printed, sends=())
         self._steps.append(_Step(spot))
         return spot
 
@@ -155,7 +163,7 @@ class Describer:
     # --- What it comes to ---
 
     @property
-    def spots(self) -> list[Spot]:
+    def spots(self) -> list[DescribedControl]:
         """The controls so far, without places."""
         return [step.spot for step in self._steps if step.spot is not None]
 
@@ -204,7 +212,7 @@ class Describer:
         return name, text if text != name else ""
 
 
-def _sent(spot: Spot) -> tuple[tuple[str, ...], int]:
+def _sent(spot: DescribedControl) -> tuple[tuple[str, ...], int]:
     """What a described control sends, as `Heard` has it."""
     if spot.sends is not None:
         return spot.sends, 1

@@ -37,7 +37,7 @@ def burst_name(control: str, times: int) -> str:
     return control if times == 1 else f"{control}-x{times}"
 
 
-class Spot(Struct, frozen=True):
+class DescribedControl(Struct, frozen=True):
     """One control of a thing.
 
     `at` is its centre and `size` its extent in mm; a control that lies `on` another one has no place of its own.
@@ -84,7 +84,7 @@ class Description(Struct, frozen=True):
     name: str
     kind: str
     links: tuple[str, ...] = ()
-    spots: tuple[Spot, ...] = ()
+    spots: tuple[DescribedControl, ...] = ()
     body: tuple[float, float] = (0, 0)
     note: str = ""
 
@@ -123,9 +123,9 @@ class Description(Struct, frozen=True):
         return structs.replace(self, spots=placed, body=body)
 
 
-def new_spot(control: str) -> Spot:
+def new_spot(control: str) -> DescribedControl:
     """A spot for a control of which only the name is known."""
-    return Spot(control, size=default_size(control), form=default_form(control))
+    return DescribedControl(control, size=default_size(control), form=default_form(control))
 
 
 def default_size(control: str, sort: str | None = None) -> tuple[float, float]:
@@ -138,13 +138,13 @@ def default_form(control: str, sort: str | None = None) -> str:
     return "round" if (SORTS[sort] if sort else shape_of(control)) in _ROUND else "square"
 
 
-def _edge(spot: Spot, axis: int) -> float:
+def _edge(spot: DescribedControl, axis: int) -> float:
     """How far a spot reaches, with the rim that a body needs."""
     return 0.0 if spot.at is None else spot.at[axis] + spot.size[axis] / 2 + _GAP
 
 
-def _in_rows(spots: list[Spot], width: float, top: float) -> list[Spot]:
-    placed: list[Spot] = []
+def _in_rows(spots: list[DescribedControl], width: float, top: float) -> list[DescribedControl]:
+    placed: list[DescribedControl] = []
     x, y, high = _GAP, top + _GAP, 0.0
     for spot in spots:
         across, down = spot.size

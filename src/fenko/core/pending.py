@@ -25,7 +25,7 @@ Press = Callable[[float, str, Cell | None, float], None]
 LetGo = Callable[[float, str, float | None], None]
 
 
-class _Taps:
+class PendingTaps:
     """Taps of a cell in a row that could still become more."""
 
     __slots__ = ("cell", "count", "waiting")
@@ -36,7 +36,7 @@ class _Taps:
         self.waiting = waiting
 
 
-class _Chord:
+class PendingChord:
     """Members of `chords` that were pressed together so far, each with its time and cell."""
 
     __slots__ = ("chords", "pressed", "waiting")
@@ -52,7 +52,7 @@ class _Chord:
         return [chord for chord in self.chords if pressed.issubset(chord.members)]
 
 
-class _Burst:
+class PendingBurst:
     """Presses of one key so close together that it may be one that sends its code several times: `cells` by their
     number. `since` and `until` are when each press so far began and ended."""
 
@@ -71,7 +71,7 @@ class _Burst:
         return len(self.until) < len(self.since)
 
 
-_Undecided = _Taps | _Chord | _Burst
+_Undecided = PendingTaps | PendingChord | PendingBurst
 
 
 class Pending:
@@ -142,23 +142,23 @@ class Pending:
     def _belongs(self, key: str, one: _Undecided, address: str) -> bool:
         """Whether a press of this cell is a part of what is undecided."""
         stack = self._situation.stack
-        if isinstance(one, _Chord):
+        if isinstance(one, PendingChord):
             if address in one.pressed or any(_stem(member) == _stem(address) for member in one.pressed):
                 return True
             own = stack.chords(address)
             return any(chord in own for chord in one.fitting(address))
-        where = one.cell.address if isinstance(one, _Taps) else key
+        where = one.cell.address if isinstance(one, PendingTaps) else key
         if where != address:
             return _stem(where) == _stem(address)
-        if isinstance(one, _Taps):
+        if isinstance(one, PendingTaps):
             return stack.cell(address) == one.cell
         return stack.bursts(address) == one.cells
 
     def _settle(self, t: float, key: str) -> None:
         one = self._undecided.get(key)
-        if isinstance(one, _Taps):
+        if isinstance(one, PendingTaps):
             self._settle_taps(t, key, one)
-        elif isinstance(one, _Chord):
+        elif isinstance(one, PendingChord):
             self._settle_chord(t, key, one)
         elif one is not None:
             self._settle_burst(t, key, one)
@@ -178,11 +178,11 @@ class Pending:
     def gather(self, t: float, address: str, cell: Cell | None, chords: tuple[Cell, ...], since: float) -> None:
         surface = address.partition(".")[0]
         forming = self._undecided.get(surface)
-        if isinstance(forming, _Chord) and not forming.fitting(address):
+        if isinstance(forming, PendingChord) and not forming.fitting(address):
             self._settle_chord(t, surface, forming)
             forming = None
-        if not isinstance(forming, _Chord):
-            forming = _Chord(chords, self._entry(surface))
+        if not isinstance(forming, PendingChord):
+            forming = PendingChord(chords, self._entry(surface))
             window = max(self.times(chord).chord for chord in chords)
             self._keep(surface, forming, after(max(since, t - window), window))
         forming.pressed[address] = (since, cell)
@@ -190,7 +190,7 @@ class Pending:
         if len(fitting) == 1 and len(fitting[0].members) == len(forming.pressed):
             self._settle_chord(t, surface, forming)
 
-    def _settle_chord(self, t: float, surface: str, forming: _Chord) -> None:
+    def _settle_chord(self, t: float, surface: str, forming: PendingChord) -> None:
         """What was pressed at once is a chord, or begins with one, or is each on its own."""
         self._drop(surface)
         order, before = list(forming.pressed), self.forgotten
@@ -212,15 +212,15 @@ class Pending:
 
     def count_burst(self, t: float, address: str, cell: Cell | None, since: float) -> None:
         burst = self._undecided.get(address)
-        if not isinstance(burst, _Burst):
-            burst = _Burst(cell, self._situation.stack.bursts(address), self._entry(address))
+        if not isinstance(burst, PendingBurst):
+            burst = PendingBurst(cell, self._situation.stack.bursts(address), self._entry(address))
         burst.since.append(since)
         window = max(self.times(several).burst for several in burst.cells.values())
         self._keep(address, burst, after(t, window))
         if len(burst.since) == max(burst.cells):
             self._settle_burst(t, address, burst)
 
-    def _settle_burst(self, t: float, address: str, burst: _Burst) -> None:
+    def _settle_burst(self, t: float, address: str, burst: PendingBurst) -> None:
         """So many presses came from one key; or they were presses of their own."""
         self._drop(address)
         before = self.forgotten
@@ -243,18 +243,18 @@ class Pending:
     def keep_taps(self, t: float, cell: Cell, count: int) -> None:
         """So many taps of a cell may become more."""
         key = _taps(cell.address)
-        self._keep(key, _Taps(cell, count, self._entry(key)), after(t, self.times(cell).double))
+        self._keep(key, PendingTaps(cell, count, self._entry(key)), after(t, self.times(cell).double))
 
     def taps_before(self, cell: Cell) -> int:
         """How many taps came before a press of this cell that belongs to them; they are no longer undecided."""
         key = _taps(cell.address)
         before = self._undecided.get(key)
-        if not isinstance(before, _Taps) or before.cell != cell:
+        if not isinstance(before, PendingTaps) or before.cell != cell:
             return 0
         self._drop(key)
         return before.count
 
-    def _settle_taps(self, t: float, key: str, taps: _Taps) -> None:
+    def _settle_taps(self, t: float, key: str, taps: PendingTaps) -> None:
         """So many taps in a row, and no more."""
         self._drop(key)
         self._tapped(t, taps.cell, taps.count)
@@ -266,10 +266,10 @@ class Pending:
         undecided, and nothing comes of it."""
         surface = address.partition(".")[0]
         forming = self._undecided.get(surface)
-        if isinstance(forming, _Chord) and address in forming.pressed:
+        if isinstance(forming, PendingChord) and address in forming.pressed:
             self._settle(t, surface)
         burst = self._undecided.get(address)
-        if isinstance(burst, _Burst):
+        if isinstance(burst, PendingBurst):
             burst.until.append(t)
             return True
         return False
@@ -287,10 +287,10 @@ class Pending:
         for key, one in list(self._undecided.items()):
             if self._undecided.get(key) is not one:
                 continue
-            where = one.cell.address if isinstance(one, _Taps) else key
+            where = one.cell.address if isinstance(one, PendingTaps) else key
             if where != surface and not where.startswith(within):
                 continue
-            if isinstance(one, _Taps) or (isinstance(one, _Burst) and not one.down):
+            if isinstance(one, PendingTaps) or (isinstance(one, PendingBurst) and not one.down):
                 self._settle(t, key)
             else:
                 self._drop(key)

@@ -30,7 +30,20 @@ from fenko.core.phrase import Phrase
 from fenko.core.plan import Binding, Cell, Plan, Report, Timing
 from fenko.core.run import Doing, Mirror, Run
 from fenko.core.situation import Situation
-from fenko.core.steps import Begin, End, Hold, Item, Layer, Pause, Profile, Repeat, Send, Strike, Toggle, Wait
+from fenko.core.steps import (
+    Begin,
+    End,
+    Hold,
+    Item,
+    Repeat,
+    Send,
+    Strike,
+    SwitchPause,
+    Toggle,
+    UseLayer,
+    UseProfile,
+    Wait,
+)
 from fenko.core.strokes import LoneStroke, Stroke
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
@@ -291,12 +304,12 @@ class Runs:
                 self._begin(t, run.cell, step.items)
                 if not run.held:
                     self.items.lift(t, run.cell)  # the control has been let go in the meantime
-            case Layer():
+            case UseLayer():
                 if step.mode or run.held:
                     self._situation.turn_on(t, step.name, step.mode or run.cell)
-            case Profile():
+            case UseProfile():
                 self._situation.by_name(t, step.name)
-            case Pause():
+            case SwitchPause():
                 self._pause(t)
             case Hold() | Repeat():
                 raise AssertionError("an action has strokes in their place")

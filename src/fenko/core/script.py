@@ -5,7 +5,7 @@
     tap pad.hat.left
     turn dial.dial.right 3
 
-A step is a word of `DEEDS` and what it is done to. A script is played through an engine of its own, in no time: after
+A step is a word of `HAND_WORDS` and what it is done to. A script is played through an engine of its own, in no time: after
 each step as much time passes as a careful hand would take, so that gestures do not run into one another.
 """
 
@@ -24,11 +24,11 @@ from fenko.core.engine import Engine
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Focus, Plan, Report, Surface, Timing
 from fenko.core.registration import Said
-from fenko.core.seen import Witness
+from fenko.core.seen import KeyView
 from fenko.core.verbs import spelled
 from fenko.core.words import nearest, parse_time
 
-DEEDS: dict[str, tuple[str, str]] = {
+HAND_WORDS: dict[str, tuple[str, str]] = {
     "front": ('front APP ["TITLE"]', "a window comes in front"),
     "press": ("press CONTROL", "a control goes down and stays, but not yet long enough to be held"),
     "hold": ("hold CONTROL", "a control goes down and stays, for longer than `timing.hold`"),
@@ -62,7 +62,7 @@ class ScriptError(ValueError):
         self.hint = hint
 
 
-class Deed(Struct, frozen=True):
+class HandStep(Struct, frozen=True):
     """One step of a script: the word, the cells that it is done to, and whatever else it says."""
 
     word: str
@@ -86,24 +86,26 @@ class Outcome(Struct, frozen=True):
     effects: tuple[Effect, ...]
 
 
-def parse_deed(text: str, surfaces: dict[str, Surface]) -> Deed:
+def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
     """The step that `text` writes. Raises ScriptError, and nothing else."""
     tokens = [(found[1], found.start(1)) for found in _TOKEN.finditer(text)]
     if not tokens:
         raise ScriptError("an empty step", 0, len(text), "tap pad.south")
     (word, start), *rest = tokens
-    if word not in DEEDS:
-        raise ScriptError(f"hands cannot `{word}`; they {', '.join(DEEDS)}", start, len(word), nearest(word, DEEDS))
+    if word not in HAND_WORDS:
+        raise ScriptError(
+            f"hands cannot `{word}`; they {', '.join(HAND_WORDS)}", start, len(word), nearest(word, HAND_WORDS)
+        )
     most = 3 if word == "turn" else 2 if word == "front" else 1
     if not rest or len(rest) > most:
         at, length = (start, len(word)) if not rest else (rest[most][1], len(rest[most][0]))
-        raise ScriptError(f"the form is `{DEEDS[word][0]}`", at, length)
+        raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", at, length)
     (what, at), *more = rest
     if word == "front":
-        return Deed(word, focus=Focus(_bare(what), _bare(more[0][0]) if more else ""))
+        return HandStep(word, focus=Focus(_bare(what), _bare(more[0][0]) if more else ""))
     if word == "wait":
         try:
-            return Deed(word, seconds=parse_time(what))
+            return HandStep(word, seconds=parse_time(what))
         except ValueError as why:
             raise ScriptError(str(why), at, len(what)) from None
     if word == "keyboard":
@@ -111,15 +113,15 @@ def parse_deed(text: str, surfaces: dict[str, Surface]) -> Deed:
         for name in names:
             if name not in MODIFIERS:
                 raise ScriptError(f"`{name}` is no modifier", at, len(what), nearest(name, MODIFIERS))
-        return Deed(word, modifiers=names)
+        return HandStep(word, modifiers=names)
     if word in ("plug", "unplug"):
         if what not in surfaces:
             raise ScriptError(f"the desk has no surface `{what}`", at, len(what), nearest(what, surfaces))
-        return Deed(word, control=what)
+        return HandStep(word, control=what)
     return _on_control(word, what, at, more, surfaces)
 
 
-def _on_control(word: str, what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, Surface]) -> Deed:
+def _on_control(word: str, what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, Surface]) -> HandStep:
     found = cells_of(what, surfaces)
     if isinstance(found, str):
         known = [f"{surface.name}.{own}" for surface in surfaces.values() for own in surface.names]
@@ -135,8 +137,8 @@ def _on_control(word: str, what: str, at: int, more: list[tuple[str, int]], surf
         elif text.isascii() and text.isdigit() and 1 <= int(text) <= _MOST_TURNS:
             times = int(text)
         else:
-            raise ScriptError(f"the form is `{DEEDS[word][0]}`", place, len(text))
-    return Deed(word, cells, address, times, fast)
+            raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", place, len(text))
+    return HandStep(word, cells, address, times, fast)
 
 
 def _bare(token: str) -> str:
@@ -184,40 +186,40 @@ class Performance:
         self.effects: list[Effect] = []
         self.t = 0.0
 
-    def do(self, deed: Deed) -> None:
+    def do(self, step: HandStep) -> None:
         """Does one step and lets the time pass that it takes."""
-        match deed.word:
+        match step.word:
             case "front":
-                self.feed(FOCUS, deed.focus)
+                self.feed(FOCUS, step.focus)
             case "keyboard":
-                self.feed(KEYBOARD, deed.modifiers)
+                self.feed(KEYBOARD, step.modifiers)
             case "unplug" | "plug":
-                self.feed(UNPLUG if deed.word == "unplug" else PLUG, deed.control)
+                self.feed(UNPLUG if step.word == "unplug" else PLUG, step.control)
             case "wait":
-                self.pass_time(deed.seconds)
+                self.pass_time(step.seconds)
             case "turn":
-                self._turn(deed)
+                self._turn(step)
             case "release":
-                self._all(deed, False)
+                self._all(step, False)
             case "press":
-                self._all(deed, True)
-                self.pass_time(self._brief(deed))
-                cell = self.engine.cell(deed.control)
+                self._all(step, True)
+                self.pass_time(self._brief(step))
+                cell = self.engine.cell(step.control)
                 if cell is not None and cell.waits:
                     # Not so long that it would be held.
-                    self.settle(self.t + self._timing(deed).hold - self._brief(deed) - 0.001)
+                    self.settle(self.t + self._timing(step).hold - self._brief(step) - 0.001)
                 else:
                     self.settle()
             case "hold":
-                self._all(deed, True)
-                self.pass_time(self._timing(deed).hold + self._brief(deed))
+                self._all(step, True)
+                self.pass_time(self._timing(step).hold + self._brief(step))
             case _:
-                for _ in range({"tap": 1, "double": 2, "triple": 3}[deed.word]):
-                    self._all(deed, True)
-                    self.pass_time(_BRIEF + self._bounce(deed))
-                    self._all(deed, False)
-                    self.pass_time(_BRIEF + self._bounce(deed))
-        if deed.word not in ("press", "wait"):
+                for _ in range({"tap": 1, "double": 2, "triple": 3}[step.word]):
+                    self._all(step, True)
+                    self.pass_time(_BRIEF + self._bounce(step))
+                    self._all(step, False)
+                    self.pass_time(_BRIEF + self._bounce(step))
+        if step.word not in ("press", "wait"):
             self.settle()
 
     def settle(self, until: float = inf) -> None:
@@ -240,7 +242,7 @@ class Performance:
         """What has come of it so far."""
         engine = self.engine
         return Outcome(
-            tuple(Witness().see(self.effects)),
+            tuple(KeyView().see(self.effects)),
             tuple(map(spelled, engine.held)),
             engine.profile.name,
             engine.layers,
@@ -249,24 +251,24 @@ class Performance:
 
     # --- Hands ---
 
-    def _timing(self, deed: Deed) -> Timing:
-        cell = self.engine.cell(deed.control)
+    def _timing(self, step: HandStep) -> Timing:
+        cell = self.engine.cell(step.control)
         return cell.timing if cell is not None and cell.timing is not None else self.engine.plan.timing
 
-    def _brief(self, deed: Deed) -> float:
+    def _brief(self, step: HandStep) -> float:
         """Long enough for a press to be believed: not bounce, not several at once, not one of a burst."""
-        timing = self._timing(deed)
-        return max(timing.chord, timing.burst if self._bursts(deed) else 0.0, self._bounce(deed)) + 0.001
+        timing = self._timing(step)
+        return max(timing.chord, timing.burst if self._bursts(step) else 0.0, self._bounce(step)) + 0.001
 
-    def _bursts(self, deed: Deed) -> bool:
-        return any(burst_of(cell.partition(".")[2]) is not None for cell in deed.cells)
+    def _bursts(self, step: HandStep) -> bool:
+        return any(burst_of(cell.partition(".")[2]) is not None for cell in step.cells)
 
-    def _bounce(self, deed: Deed) -> float:
-        surface = self.engine.plan.surfaces[deed.control.partition(".")[0]]
+    def _bounce(self, step: HandStep) -> float:
+        surface = self.engine.plan.surfaces[step.control.partition(".")[0]]
         return surface.debounce * 2
 
-    def _all(self, deed: Deed, on: bool) -> None:
-        for cell in deed.cells:
+    def _all(self, step: HandStep, on: bool) -> None:
+        for cell in step.cells:
             self._move(cell, on)
 
     def _move(self, cell: str, on: bool) -> None:
@@ -306,21 +308,21 @@ class Performance:
             self.feed(address, 1)
             self.pass_time(apart)
 
-    def _turn(self, deed: Deed) -> None:
-        name, _, rest = deed.control.partition(".")
+    def _turn(self, step: HandStep) -> None:
+        name, _, rest = step.control.partition(".")
         control, _, direction = rest.partition(".")
         shape = self.engine.plan.surfaces[name].shape(control)
         assert shape is not None
         assert shape.turns is not None
         value = -1 if shape.turns[0] == direction else 1
-        for _ in range(deed.times):
+        for _ in range(step.times):
             self.feed(f"{name}.{control}", value)
-            self.pass_time(_FAST if deed.fast else self._timing(deed).fast + 0.001)
+            self.pass_time(_FAST if step.fast else self._timing(step).fast + 0.001)
 
 
-def perform(plan: Plan, deeds: Iterable[Deed], report: Report | None = None) -> Outcome:
+def perform(plan: Plan, hand_steps: Iterable[HandStep], report: Report | None = None) -> Outcome:
     """What comes of a script."""
     performance = Performance(plan, report)
-    for deed in deeds:
-        performance.do(deed)
+    for step in hand_steps:
+        performance.do(step)
     return performance.outcome()

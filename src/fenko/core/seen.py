@@ -12,7 +12,7 @@ from fenko.core.verbs.keys import BUTTON, Keys
 from fenko.core.verbs.text import Type
 
 
-class Witness:
+class KeyView:
     """Sees key and pointer effects as the program in front does: `ctrl+z` for keys that go down together, with the
     modifiers that are down at that time, and what is typed."""
 

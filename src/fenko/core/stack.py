@@ -14,7 +14,7 @@ from fenko.core.actions import action_of, held_items
 from fenko.core.held import Lasting
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
-from fenko.core.steps import Item, Pause
+from fenko.core.steps import Item, SwitchPause
 from fenko.core.strokes import Stroke
 from fenko.core.verbs import desk
 
@@ -169,7 +169,7 @@ def stack_of(plan: Plan, profile: str, *layers: str) -> Stack:
     return Stack((*found.levels, *above), plan.surfaces, plan.watched)
 
 
-_RESUMES = Phrase((desk.Pause(),))
+_RESUMES = Phrase((desk.PauseOrResume(),))
 
 
 def _pausing(cell: Cell | None) -> Cell | None:
@@ -188,4 +188,4 @@ def _pausing(cell: Cell | None) -> Cell | None:
 
 def pauses(binding: Binding) -> bool:
     """Whether a binding stops Fenko, and starts it again."""
-    return any(isinstance(step, Pause) for phrase in binding.phrases for step in steps_of(phrase))
+    return any(isinstance(step, SwitchPause) for phrase in binding.phrases for step in steps_of(phrase))

@@ -65,7 +65,7 @@ class Send(Struct, frozen=True):
     values: tuple[object, ...]
 
 
-class Layer(Struct, frozen=True):
+class UseLayer(Struct, frozen=True):
     """A layer comes on top: while the control is held (mode empty), until the same again (`locked`), or for the next
     action (`once`)."""
 
@@ -73,14 +73,14 @@ class Layer(Struct, frozen=True):
     mode: str = ""
 
 
-class Profile(Struct, frozen=True):
+class UseProfile(Struct, frozen=True):
     """A profile comes in force by name, or the `next` or `previous` one; with `auto` the focus decides again."""
 
     name: str
 
 
-class Pause(Struct, frozen=True):
+class SwitchPause(Struct, frozen=True):
     """Fenko stops, or starts again."""
 
 
-Step: TypeAlias = Hold | Strike | Repeat | Begin | End | Toggle | Wait | Send | Layer | Profile | Pause
+Step: TypeAlias = Hold | Strike | Repeat | Begin | End | Toggle | Wait | Send | UseLayer | UseProfile | SwitchPause

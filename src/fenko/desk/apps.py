@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from fenko.core.patterns import Pattern, sample_of
 from fenko.core.words import nearest
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.shortcuts import ShortcutList, read_list
 from fenko.desk.sources import Sources
 from fenko.desk.tables import read_patterns, texts_of
@@ -29,7 +29,7 @@ class App(Struct, frozen=True):
 def read_apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, App]]:
     """The programs, with their shortcut lists."""
     for name, entry in table.items():
-        path: Path = ("app", name)
+        path: KeyPath = ("app", name)
         if not isinstance(entry, dict):
             continue
         texts = entry.get("app", name)

@@ -12,10 +12,10 @@ from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
-from fenko.core.verbs.desk import PROFILE_WORDS, Layer, Profile
+from fenko.core.verbs.desk import PROFILE_WORDS, ChangeProfile, TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
 from fenko.core.words import format_time, nearest, parse_time
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.model import LIMITS, BindingFile, TimingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
@@ -32,7 +32,7 @@ class Scope(Struct, frozen=True):
     """Where bindings stand: the profile or layer, what phrases there may name, and the times of the profile."""
 
     name: str
-    path: Path
+    path: KeyPath
     layers: frozenset[str] = frozenset()
     timing: tuple[dict[str, float], ...] = ()
 
@@ -58,8 +58,8 @@ class BindingReader:
         self.sources = sources
         self.surfaces = surfaces
         self.profiles = profiles
-        self.phrases: list[tuple[Path, Phrase]] = []
-        self.places: dict[tuple[str, str, str], Path] = {}
+        self.phrases: list[tuple[KeyPath, Phrase]] = []
+        self.places: dict[tuple[str, str, str], KeyPath] = {}
         self._lists = lists
         self._broken = broken
         self._silent = silent or {}
@@ -73,7 +73,7 @@ class BindingReader:
     def level(self, scope: Scope, on: dict[str, Any]) -> Level:
         """The bindings of one profile or layer alone."""
         controls: dict[str, tuple[Cell, ...]] = {}
-        top: Path = (*scope.path, "on")
+        top: KeyPath = (*scope.path, "on")
         for surface_name, entries in on.items():
             surface = self.surfaces.get(surface_name)
             if surface is None:
@@ -111,7 +111,7 @@ class BindingReader:
                 controls[address] = reader.control(path, shape, value)
         return Level(scope.name, controls)
 
-    def _members(self, path: Path, surface: Surface, control: str) -> tuple[str, tuple[str, ...], Shape] | None:
+    def _members(self, path: KeyPath, surface: Surface, control: str) -> tuple[str, tuple[str, ...], Shape] | None:
         """The address of a control or of a chord, the members of the chord, and the shape; None, noted, if there is no
         such control."""
         if "+" not in control:
@@ -153,7 +153,7 @@ class BindingReader:
 
     # --- Phrases ---
 
-    def binding(self, path: Path, value: Any, scope: Scope, held: bool) -> Binding | None:
+    def binding(self, path: KeyPath, value: Any, scope: Scope, held: bool) -> Binding | None:
         """A phrase, or a binding written out. `held`: its gesture has a release."""
         if isinstance(value, str):
             return self._phrase_binding(path, value, scope, held)
@@ -162,7 +162,7 @@ class BindingReader:
         self._fault(path, "this binds nothing", "a phrase, or a table with `do`", None)
         return None
 
-    def _table_binding(self, path: Path, value: dict[str, Any], scope: Scope, held: bool) -> Binding | None:
+    def _table_binding(self, path: KeyPath, value: dict[str, Any], scope: Scope, held: bool) -> Binding | None:
         written = read(self.sources, path, value, BindingFile)
         if written is None:
             return None
@@ -199,7 +199,7 @@ class BindingReader:
             tuple(phrase for binding in known for phrase in binding.written or binding.phrases) if by_name else (),
         )
 
-    def _phrase_binding(self, path: Path, text: str, scope: Scope, held: bool) -> Binding | None:
+    def _phrase_binding(self, path: KeyPath, text: str, scope: Scope, held: bool) -> Binding | None:
         binding = self._plain.get(text)
         if binding is None:
             phrase = self._phrase(path, text, scope, held)
@@ -212,7 +212,7 @@ class BindingReader:
         self.phrases.append((path, binding.phrase))
         return binding
 
-    def _phrase(self, path: Path, text: str, scope: Scope, held: bool) -> Phrase | None:
+    def _phrase(self, path: KeyPath, text: str, scope: Scope, held: bool) -> Phrase | None:
         phrase = self._free.get(text)
         if phrase is not None:
             return phrase
@@ -241,7 +241,7 @@ class BindingReader:
             self.sources.add(path, str(why), part=(at, len(why.word)), nearest=why.hint)
             return None
         if not any(
-            isinstance(step, Layer) or (isinstance(step, Keys | Command) and step.every) for step in phrase.steps
+            isinstance(step, TurnOnLayer) or (isinstance(step, Keys | Command) and step.every) for step in phrase.steps
         ):
             self._free[text] = phrase  # good wherever it stands
         return phrase
@@ -249,12 +249,12 @@ class BindingReader:
     def _keys_of(self, phrase: Phrase) -> Phrase:
         return resolved(phrase, self._lists)
 
-    def _step(self, path: Path, text: str, step: Said, scope: Scope, held: bool) -> bool:
+    def _step(self, path: KeyPath, text: str, step: Said, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
-        if isinstance(step, Profile) and step.name not in (*self.profiles, *PROFILE_WORDS):
+        if isinstance(step, ChangeProfile) and step.name not in (*self.profiles, *PROFILE_WORDS):
             self._unknown_in(path, text, "profile", step.name, [*sorted(self.profiles), *PROFILE_WORDS])
             return False
-        if isinstance(step, Layer):
+        if isinstance(step, TurnOnLayer):
             if step.name not in scope.layers:
                 self._unknown_in(path, text, "layer", step.name, sorted(scope.layers))
                 return False
@@ -271,13 +271,13 @@ class BindingReader:
             return False
         return True
 
-    def _unknown_in(self, path: Path, text: str, verb: str, name: str, known: list[str]) -> None:
+    def _unknown_in(self, path: KeyPath, text: str, verb: str, name: str, known: list[str]) -> None:
         at = text.find(name, text.find(verb) + len(verb))
         expected = _some(known) or f"a {verb} of this profile; it has none"
         message = f"unknown {verb} `{name}`"
         self.sources.add(path, message, part=(at, len(name)), expected=expected, nearest=nearest(name, known))
 
-    def _unknown_control(self, path: Path, surface: Surface, control: str) -> None:
+    def _unknown_control(self, path: KeyPath, surface: Surface, control: str) -> None:
         trouble = self._silent.get(surface.name, {}).get(control)
         if trouble is not None:
             self._fault(path, f"`{control}` {trouble}", None, None, at_key=True)
@@ -294,7 +294,7 @@ class BindingReader:
         expected = _some(sorted(known)) if len(known) < 20 else None
         self._fault(path, message, expected, hint, at_key=True)
 
-    def _fault(self, path: Path, message: str, expected: str | None, hint: str | None, at_key: bool = False) -> None:
+    def _fault(self, path: KeyPath, message: str, expected: str | None, hint: str | None, at_key: bool = False) -> None:
         self.sources.add(path, message, at_key=at_key, expected=expected, nearest=hint)
 
 
@@ -311,7 +311,7 @@ class _ControlReader:
         self._members = members
         self._sources = reader.sources
 
-    def control(self, path: Path, shape: Shape, value: Any) -> tuple[Cell, ...]:
+    def control(self, path: KeyPath, shape: Shape, value: Any) -> tuple[Cell, ...]:
         """The cells of the control; those that are not mentioned are owned too, and empty."""
         if not shape.cells:
             return tuple(self._cells(path, self._address, shape, value))
@@ -333,7 +333,7 @@ class _ControlReader:
                 cells[cell.address] = cell
         return tuple(cells.values())
 
-    def _cells(self, path: Path, address: str, shape: Shape, value: Any, direction: str = "") -> Iterator[Cell]:
+    def _cells(self, path: KeyPath, address: str, shape: Shape, value: Any, direction: str = "") -> Iterator[Cell]:
         """The cell at an address, and those of its thresholds."""
         gestures: dict[str, Any] = {}
         known = TURN_GESTURES if shape.turns else GESTURES
@@ -364,7 +364,7 @@ class _ControlReader:
         repeats = self._surface.repeated(self._address.partition(".")[2])
         yield Cell(address, self._scope.name, timing=timing, members=self._members, repeats=repeats, **gestures)
 
-    def _gesture(self, path: Path, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
+    def _gesture(self, path: KeyPath, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
         held = gesture in _HELD_GESTURES and not self._turns()
         if isinstance(value, dict) and isinstance(value.get("timing"), dict):
             times |= read_times(self._sources, (*path, "timing"), value["timing"], checked=True)
@@ -379,7 +379,7 @@ class _ControlReader:
         shape = self._surface.shape(self._address.partition(".")[2])
         return shape is not None and shape.turns is not None
 
-    def _unknown_gesture(self, path: Path, gesture: str, shape: Shape, known: tuple[str, ...]) -> None:
+    def _unknown_gesture(self, path: KeyPath, gesture: str, shape: Shape, known: tuple[str, ...]) -> None:
         if shape.turns and gesture in GESTURES:
             message = f"a {shape.name} turns by steps; it has no {gesture}"
             self._sources.add(path, message, at_key=True, expected=_some(known))
@@ -394,7 +394,7 @@ def is_binding(value: Any) -> bool:
 
 
 def read_times(
-    sources: Sources, path: Path, table: Any, kind: type[TimingFile] = TimingFile, checked: bool = False
+    sources: Sources, path: KeyPath, table: Any, kind: type[TimingFile] = TimingFile, checked: bool = False
 ) -> dict[str, float]:
     """The times of a `timing` table in seconds, without those that are faulty, which is noted. `checked`: its structure
     has been looked at already."""
@@ -407,7 +407,7 @@ def read_times(
     return times
 
 
-def read_time(sources: Sources, path: Path, text: Any, least: float, most: float) -> float | None:
+def read_time(sources: Sources, path: KeyPath, text: Any, least: float, most: float) -> float | None:
     """A time within its range; None, which is noted or has been, for anything else."""
     if not isinstance(text, str):
         return None

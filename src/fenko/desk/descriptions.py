@@ -14,7 +14,7 @@ from typing import Annotated, Literal
 from msgspec import UNSET, Meta, UnsetType
 
 from fenko.core.controls import KINDS
-from fenko.core.descriptions import Description, Spot, burst_of, default_form, default_size
+from fenko.core.descriptions import DescribedControl, Description, burst_of, default_form, default_size
 from fenko.core.words import nearest
 from fenko.data import DEVICES
 from fenko.data import KINDS as KIND_FILES
@@ -142,7 +142,7 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
             sources.add(where, f"`{called}` is already the name of `{names[called]}`", at_key=not entry.name)
         names.setdefault(called, control)
         spots.append(
-            Spot(
+            DescribedControl(
                 control, (entry.at[0], entry.at[1]) if entry.at else None, (size[0], size[1]),
                 entry.form or default_form(control, entry.sort or None), entry.on or None, entry.name or None, entry.printed or "", sends,
                 entry.note or "", entry.sort or None,
@@ -163,7 +163,9 @@ def _lies_on_itself(control: str, entries: Mapping[str, SpotFile]) -> bool:
     return False
 
 
-def _whole(stem: str, file: DescriptionFile, spots: tuple[Spot, ...], size: tuple[float, float]) -> Description:
+def _whole(
+    stem: str, file: DescriptionFile, spots: tuple[DescribedControl, ...], size: tuple[float, float]
+) -> Description:
     body = (file.body[0], file.body[1]) if file.body else size
     return Description(file.name or stem, file.kind, tuple(file.links or ()), spots, body, file.note or "")
 

@@ -12,14 +12,14 @@ import os
 import stat
 import tomllib
 from collections.abc import Iterator
-from pathlib import Path as FilePath
+from pathlib import Path
 from typing import Any
 
 from msgspec import Struct
 
 from fenko.desk.bindings import is_binding
 from fenko.desk.load import load_desk
-from fenko.desk.locate import Path, Place, Section, Spot, line_and_column, sections
+from fenko.desk.locate import Extent, KeyPath, Place, Section, line_and_column, sections
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import SourceFile, Sources
 from fenko.desk.writing import key, quoted
@@ -45,7 +45,7 @@ class NotWritten(EditError):
 class Edit(Struct, frozen=True):
     """One file before and after, and the line in which the new entry stands."""
 
-    path: FilePath
+    path: Path
     before: bytes
     after: bytes
     line: int
@@ -57,7 +57,7 @@ class Edit(Struct, frozen=True):
 
 
 @contextlib.contextmanager
-def alone(folder: FilePath) -> Iterator[None]:
+def alone(folder: Path) -> Iterator[None]:
     """Nobody else edits this desk in the meantime: from reading its files to writing them, one after the other.
 
     Raises EditError where the folder cannot be opened."""
@@ -72,7 +72,9 @@ def alone(folder: FilePath) -> Iterator[None]:
         os.close(handle)
 
 
-def set_binding(folder: FilePath, where: Path, control: Path, gesture: str, value: str, keep_as: str = "press") -> Edit:
+def set_binding(
+    folder: Path, where: KeyPath, control: KeyPath, gesture: str, value: str, keep_as: str = "press"
+) -> Edit:
     """The edit that binds a gesture of a control to a TOML value.
 
     `where` is the table of the surface, such as ("profile", "frames", "on", "pad"); `control` the control, with its
@@ -93,12 +95,12 @@ def set_binding(folder: FilePath, where: Path, control: Path, gesture: str, valu
     return _set(sources, target, value)
 
 
-def set_entry(folder: FilePath, path: Path, value: str) -> Edit:
+def set_entry(folder: Path, path: KeyPath, value: str) -> Edit:
     """The edit that gives any entry of a desk a TOML value. Raises EditError, DeskError."""
     return _set(_opened(folder), path, value)
 
 
-def _opened(folder: FilePath) -> Sources:
+def _opened(folder: Path) -> Sources:
     sources = Sources(folder)
     sources.read()
     if sources.problems:
@@ -106,7 +108,7 @@ def _opened(folder: FilePath) -> Sources:
     return sources
 
 
-def _at(data: Any, path: Path) -> Any:
+def _at(data: Any, path: KeyPath) -> Any:
     for part in path:
         if not isinstance(data, dict) or part not in data:
             return None
@@ -114,7 +116,7 @@ def _at(data: Any, path: Path) -> Any:
     return data
 
 
-def _written(sources: Sources, path: Path) -> str:
+def _written(sources: Sources, path: KeyPath) -> str:
     """An entry's value as it is written."""
     found = sources.entry(path)
     if found is None or not found[2]:
@@ -124,7 +126,7 @@ def _written(sources: Sources, path: Path) -> str:
     return file.text[spot.start : spot.start + spot.length]
 
 
-def _value_spot(file: SourceFile, path: Path) -> Spot:
+def _value_spot(file: SourceFile, path: KeyPath) -> Extent:
     """Where an entry's value is written. Raises EditError where it is a table with a header, or spread over lines."""
     place = file.places[path]
     if place.key != place.value:
@@ -136,7 +138,7 @@ def _value_spot(file: SourceFile, path: Path) -> Spot:
     )
 
 
-def _set(sources: Sources, path: Path, value: str) -> Edit:
+def _set(sources: Sources, path: KeyPath, value: str) -> Edit:
     file = _file_for(sources, path)
     newline = "\r\n" if "\r\n" in file.text else "\n"
     text, at = _put(file, path, value, newline)
@@ -163,13 +165,13 @@ def _set(sources: Sources, path: Path, value: str) -> Edit:
     return Edit(real, before, (_BOM if before.startswith(_BOM) else b"") + text.encode(), line)
 
 
-def _store(data: dict[str, Any], path: Path, value: Any) -> None:
+def _store(data: dict[str, Any], path: KeyPath, value: Any) -> None:
     for part in path[:-1]:
         data = data.setdefault(str(part), {})
     data[str(path[-1])] = value
 
 
-def _file_for(sources: Sources, path: Path) -> SourceFile:
+def _file_for(sources: Sources, path: KeyPath) -> SourceFile:
     """The file in which most of the way to an entry stands already; the main file where nothing of it does."""
     best, most = sources.files[0], 0
     for file in sources.files:
@@ -180,7 +182,7 @@ def _file_for(sources: Sources, path: Path) -> SourceFile:
     return best
 
 
-def _put(file: SourceFile, path: Path, value: str, newline: str) -> tuple[str, int]:
+def _put(file: SourceFile, path: KeyPath, value: str, newline: str) -> tuple[str, int]:
     """The text with the entry, and where its line is."""
     text, places = file.text, file.places
     if path in places:
@@ -199,11 +201,11 @@ def _put(file: SourceFile, path: Path, value: str, newline: str) -> tuple[str, i
     return _line_after(text, after, entry, newline)
 
 
-def _dotted(path: Path) -> str:
+def _dotted(path: KeyPath) -> str:
     return ".".join(key(str(part)) for part in path)
 
 
-def _is_inline(text: str, places: dict[Path, Place], path: Path) -> bool:
+def _is_inline(text: str, places: dict[KeyPath, Place], path: KeyPath) -> bool:
     place = places.get(path)
     return place is not None and place.key != place.value and text[place.value.start] == "{"
 
@@ -216,7 +218,7 @@ def _into_inline(text: str, place: Place, name: str, value: str) -> tuple[str, i
     return f"{kept}{comma}{name} = {value} {text[close:]}", len(kept)
 
 
-def _section_for(known: list[Section], places: dict[Path, Place], path: Path) -> tuple[Section, int] | None:
+def _section_for(known: list[Section], places: dict[KeyPath, Place], path: KeyPath) -> tuple[Section, int] | None:
     """The section in which a new entry belongs, and the offset after which it goes: beside what is most like it."""
     for length in range(len(path) - 1, _table_length(path) - 1, -1):
         above = path[:length]
@@ -234,12 +236,12 @@ def _section_for(known: list[Section], places: dict[Path, Place], path: Path) ->
     return None
 
 
-def _table_length(path: Path) -> int:
+def _table_length(path: KeyPath) -> int:
     """How much of a path names the table that has a header of its own: the `on.SURFACE` of a profile or layer."""
     return next((at + 2 for at in range(2, len(path) - 2) if path[at] == "on"), len(path) - 1)
 
 
-def _is_entry(places: dict[Path, Place], path: Path) -> bool:
+def _is_entry(places: dict[KeyPath, Place], path: KeyPath) -> bool:
     """Whether this is an entry of a section, and not within an inline table or a list."""
     return not any(
         (above := places.get(path[:length])) is not None and above.key != above.value for length in range(1, len(path))
@@ -257,7 +259,7 @@ def _line_after(text: str, offset: int, entry: str, newline: str) -> tuple[str, 
     return f"{text[: end + 1]}{indent}{entry}{newline}{text[end + 1 :]}", end + 1
 
 
-def _new_section(text: str, path: Path, value: str, newline: str) -> tuple[str, int]:
+def _new_section(text: str, path: KeyPath, value: str, newline: str) -> tuple[str, int]:
     """The text with a new section for the entry, behind those of the same profile; else at the end."""
     cut = _table_length(path)
     header = f"[{_dotted(path[:cut])}]"
@@ -283,7 +285,7 @@ def take_back(edit: Edit) -> None:
     _replace(edit.path, edit.after, edit.before, keep=False)
 
 
-def _replace(path: FilePath, expected: bytes, new: bytes, keep: bool) -> None:
+def _replace(path: Path, expected: bytes, new: bytes, keep: bool) -> None:
     try:
         mode = stat.S_IMODE(path.stat().st_mode)
         if not mode & 0o222 or not os.access(path, os.W_OK):

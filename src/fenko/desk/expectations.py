@@ -11,13 +11,13 @@ from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
-from fenko.core.script import Deed, Outcome, ScriptError, parse_deed, perform
+from fenko.core.script import HandStep, Outcome, ScriptError, parse_hand_step, perform
 from fenko.core.seen import compared
 from fenko.core.verbs.desk import Nothing
 from fenko.core.verbs.keys import Keys
 from fenko.core.verbs.text import Type
 from fenko.core.words import nearest
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.model import ExpectFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
@@ -27,9 +27,9 @@ from fenko.desk.structure import read
 class Expectation(Struct, frozen=True):
     """A script, and what has to come of it; None where that does not matter."""
 
-    path: Path
+    path: KeyPath
     title: str
-    deeds: tuple[Deed, ...]
+    hand_steps: tuple[HandStep, ...]
     sends: tuple[Said, ...] | None = None
     holds: tuple[str, ...] | None = None
     profile: str | None = None
@@ -37,7 +37,7 @@ class Expectation(Struct, frozen=True):
 
     def failures(self, plan: Plan) -> Iterator[tuple[str, str]]:
         """What did not come as expected: the setting that says so, and what came instead."""
-        outcome = perform(plan, self.deeds)
+        outcome = perform(plan, self.hand_steps)
         if self.sends is not None and compared(outcome.sent) != compared(self.sends):
             yield "sends", f"it sends {sent_words(outcome)}"
         if self.holds is not None and {*outcome.held} != {*self.holds}:
@@ -63,12 +63,12 @@ def read_expectations(
 ) -> Iterator[Expectation]:
     """The expectations of a desk; what is wrong with them is noted."""
     for number, entry in enumerate(table if isinstance(table, list) else []):
-        path: Path = ("expect", number)
+        path: KeyPath = ("expect", number)
         written = read(sources, path, entry, ExpectFile) if isinstance(entry, dict) else None
         if written is None:
             continue
         before = len(sources.problems)
-        deeds = tuple(_deeds(sources, (*path, "do"), written.do, surfaces))
+        hand_steps = tuple(_deeds(sources, (*path, "do"), written.do, surfaces))
         sends = _phrase(sources, (*path, "sends"), written.sends or None, lists, broken)
         holds = _phrase(sources, (*path, "holds"), written.holds or None, lists, broken)
         keys = [key for step in holds or () if isinstance(step, Keys) for key in step.keys]
@@ -80,19 +80,19 @@ def read_expectations(
             sources.add(path, "this expects nothing", at_key=True, expected="sends, holds, profile or layers")
         if len(sources.problems) == before:
             title = written.that or "; ".join(written.do)
-            yield Expectation(path, title, deeds, sends, None if holds is None else tuple(keys), profile, layers)
+            yield Expectation(path, title, hand_steps, sends, None if holds is None else tuple(keys), profile, layers)
 
 
-def _deeds(sources: Sources, path: Path, texts: list[str], surfaces: dict[str, Surface]) -> Iterator[Deed]:
+def _deeds(sources: Sources, path: KeyPath, texts: list[str], surfaces: dict[str, Surface]) -> Iterator[HandStep]:
     for number, text in enumerate(texts):
         try:
-            yield parse_deed(text, surfaces)
+            yield parse_hand_step(text, surfaces)
         except ScriptError as why:
             sources.add((*path, number), str(why), part=(why.offset, why.length), nearest=why.hint)
 
 
 def _phrase(
-    sources: Sources, path: Path, text: str | None, lists: dict[str, ShortcutList], broken: frozenset[str]
+    sources: Sources, path: KeyPath, text: str | None, lists: dict[str, ShortcutList], broken: frozenset[str]
 ) -> tuple[Said, ...] | None:
     """What a phrase sends; None where there is none, or a faulty one, which is noted."""
     if text is None:

@@ -10,7 +10,7 @@ from msgspec import Struct
 from fenko.core.delays import delays
 from fenko.core.effects import effect_fields
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
-from fenko.core.script import Deed, Performance
+from fenko.core.script import HandStep, Performance
 from fenko.core.stack import stack_of
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
@@ -37,8 +37,8 @@ class Scene:
         held: tuple[str, ...],
     ) -> None:
         self.desk = desk
-        self._focus = Deed("front", focus=focus)
-        self._held = Deed("keyboard", modifiers=held)
+        self._focus = HandStep("front", focus=focus)
+        self._held = HandStep("keyboard", modifiers=held)
         self._profile = profile
         self._layers = layers
         if profile is not None and profile not in desk.plan.profiles:
@@ -196,18 +196,18 @@ def _sent(scene: Scene, cell: Cell, gesture: str, turns: bool) -> Iterator[dict[
     performance = scene.performance()
     members = cell.members or (cell.address,)
     if turns:
-        phases = [("one detent", Deed("turn", members, cell.address))]
+        phases = [("one detent", HandStep("turn", members, cell.address))]
         if gesture == "fast":
-            phases = [("two detents in quick succession", Deed("turn", members, cell.address, 2, True))]
+            phases = [("two detents in quick succession", HandStep("turn", members, cell.address, 2, True))]
     elif gesture in ("press", "release"):
-        phases = [("the press", Deed("press", members, cell.address)), ("the release", Deed("release", members, cell.address))]  # fmt: skip
+        phases = [("the press", HandStep("press", members, cell.address)), ("the release", HandStep("release", members, cell.address))]  # fmt: skip
     elif gesture == "hold":
-        phases = [("the hold", Deed("hold", members, cell.address)), ("the release", Deed("release", members, cell.address))]  # fmt: skip
+        phases = [("the hold", HandStep("hold", members, cell.address)), ("the release", HandStep("release", members, cell.address))]  # fmt: skip
     else:
-        phases = [(f"the {gesture}", Deed(gesture, members, cell.address))]
-    for name, deed in phases:
+        phases = [(f"the {gesture}", HandStep(gesture, members, cell.address))]
+    for name, step in phases:
         start, before = performance.t, len(performance.effects)
-        performance.do(deed)
+        performance.do(step)
         for effect in performance.effects[before:]:
             yield {"phase": name, **effect_fields((effect[0] - start, *effect[1:]))}
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Mapping
-from pathlib import Path as FilePath
+from pathlib import Path
 
 from msgspec import Struct
 
@@ -18,7 +18,7 @@ from fenko.core.plan import (
 from fenko.desk.apps import App, read_apps
 from fenko.desk.bindings import MOST_UNKNOWN, BindingReader, read_times
 from fenko.desk.expectations import Expectation, read_expectations
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.model import DeskFile, DeskTimingFile, OutputFile
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.profiles import read_profiles
@@ -32,15 +32,15 @@ from fenko.system.files import real_path
 class Desk(Struct, frozen=True):
     """A desk without a fault."""
 
-    folder: FilePath
+    folder: Path
     name: str
     plan: Plan
     links: dict[str, SurfaceLinks]
     keys: str
     layout: str | None
-    phrases: list[tuple[Path, Phrase]]
+    phrases: list[tuple[KeyPath, Phrase]]
     """Every phrase of the desk, with its place in the files."""
-    places: dict[tuple[str, str, str], Path]
+    places: dict[tuple[str, str, str], KeyPath]
     """Where each binding stands, by its level, cell and gesture."""
     apps: dict[str, App]
     expectations: tuple[Expectation, ...]
@@ -51,7 +51,7 @@ class Desk(Struct, frozen=True):
         return self.sources.where(self.places.get((cell.profile, cell.address, gesture), ()))
 
 
-def load_desk(folder: FilePath, instead: Mapping[FilePath, str] | None = None) -> Desk:
+def load_desk(folder: Path, instead: Mapping[Path, str] | None = None) -> Desk:
     """The desk in `folder`, with these texts `instead` of some files. Raises DeskError with every problem of every file
     at once."""
     collected = gc.isenabled()

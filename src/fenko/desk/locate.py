@@ -12,10 +12,10 @@ from collections.abc import Iterator
 
 from msgspec import Struct, structs
 
-Path = tuple[str | int, ...]
+KeyPath = tuple[str | int, ...]
 
 
-class Spot(Struct, frozen=True):
+class Extent(Struct, frozen=True):
     """A stretch of a text: where it begins (0-based character offset) and how long it is."""
 
     start: int
@@ -25,15 +25,15 @@ class Spot(Struct, frozen=True):
 class Place(Struct, frozen=True):
     """Where an entry stands: its key and its value. A table's value is its header's last key."""
 
-    key: Spot
-    value: Spot
+    key: Extent
+    value: Extent
 
 
 class Section(Struct, frozen=True):
     """A table's header with all that stands under it, up to the next header: the path of its entries, where it begins,
     and where its last entry (or the header, if it has none) ends. The first section of a text has no header."""
 
-    path: Path
+    path: KeyPath
     start: int
     end: int
 
@@ -49,11 +49,11 @@ class _Scanner:
     def __init__(self, text: str) -> None:
         self.text = text
         self.at = 0
-        self.places: dict[Path, Place] = {}
-        self.counts: dict[Path, int] = {}
+        self.places: dict[KeyPath, Place] = {}
+        self.counts: dict[KeyPath, int] = {}
         self.sections: list[Section] = []
 
-    def run(self) -> dict[Path, Place]:
+    def run(self) -> dict[KeyPath, Place]:
         section = Section((), 0, 0)
         while self._skip(" \t\r\n"):
             start = self.at
@@ -79,10 +79,10 @@ class _Scanner:
                 return True
         return False
 
-    def _header(self) -> Path:
+    def _header(self) -> KeyPath:
         listed = self.text.startswith("[[", self.at)
         self.at += 2 if listed else 1
-        path: Path = ()
+        path: KeyPath = ()
         keys = list(self._keys())
         for number, (key, spot) in enumerate(keys):
             path = self._inside((*path, key), last=listed and number == len(keys) - 1)
@@ -90,13 +90,13 @@ class _Scanner:
         self.at = self.text.index("]", self.at) + (2 if listed else 1)
         return path
 
-    def _inside(self, path: Path, last: bool) -> Path:
+    def _inside(self, path: KeyPath, last: bool) -> KeyPath:
         """The path with the number of its newest element, where it is a list of tables."""
         if last:
             self.counts[path] = self.counts.get(path, -1) + 1
         return (*path, self.counts[path]) if path in self.counts else path
 
-    def _keys(self) -> Iterator[tuple[str, Spot]]:
+    def _keys(self) -> Iterator[tuple[str, Extent]]:
         """The parts of a dotted key, up to what ends it."""
         while True:
             self._skip(" \t")
@@ -107,13 +107,13 @@ class _Scanner:
                 while self.at < len(self.text) and self.text[self.at] in _BARE:
                     self.at += 1
                 key = self.text[start : self.at]
-            yield key, Spot(start, self.at - start)
+            yield key, Extent(start, self.at - start)
             self._skip(" \t")
             if self.text[self.at] != ".":
                 return
             self.at += 1
 
-    def _entry(self, table: Path) -> None:
+    def _entry(self, table: KeyPath) -> None:
         path, spots = table, []
         for key, spot in self._keys():
             path = (*path, key)
@@ -122,12 +122,12 @@ class _Scanner:
         self._skip(" \t")
         start = self.at
         self._value(path)
-        value = Spot(start, self.at - start)
+        value = Extent(start, self.at - start)
         for sub, spot in spots[:-1]:
             self.places.setdefault(sub, Place(spot, spot))
         self.places[path] = Place(spots[-1][1], value)
 
-    def _value(self, path: Path) -> None:
+    def _value(self, path: KeyPath) -> None:
         character = self.text[self.at]
         if character in "\"'":
             self._past_string()
@@ -137,7 +137,7 @@ class _Scanner:
             while self._skip(" \t\r\n,") and self.text[self.at] != "]":
                 start = self.at
                 self._value((*path, number))
-                spot = Spot(start, self.at - start)
+                spot = Extent(start, self.at - start)
                 self.places[(*path, number)] = Place(spot, spot)
                 number += 1
             self.at += 1
@@ -174,7 +174,7 @@ class _Scanner:
         return self.text[start : self.at]
 
 
-def locate(text: str) -> dict[Path, Place]:
+def locate(text: str) -> dict[KeyPath, Place]:
     """The place of every entry of a valid TOML text, by its path of keys and list positions."""
     return _Scanner(text.replace("\r\n", " \n")).run()
 

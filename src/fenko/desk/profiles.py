@@ -17,7 +17,7 @@ from fenko.core.plan import (
 from fenko.core.verbs.desk import LAYER_MODES, PROFILE_WORDS
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader, Scope, read_times
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.model import When
 from fenko.desk.sources import Sources
 from fenko.desk.tables import read_patterns, table_of
@@ -80,7 +80,7 @@ def _stacked(layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]],
 _WHILE_MODIFIERS = ("ctrl", "alt", "shift", "super")
 
 
-def _while(sources: Sources, path: Path, entry: Any, surfaces: dict[str, Surface]) -> tuple[str, ...] | None:
+def _while(sources: Sources, path: KeyPath, entry: Any, surfaces: dict[str, Surface]) -> tuple[str, ...] | None:
     """What has to be held for a layer: modifiers and cells; None where the layer does not say."""
     value = entry.get("while") if isinstance(entry, dict) else None
     several = isinstance(value, list)

@@ -6,11 +6,11 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping
-from pathlib import Path as FilePath
+from pathlib import Path
 from typing import Any
 
 from fenko.core.words import reason
-from fenko.desk.locate import Path, Place, line_and_column, locate
+from fenko.desk.locate import KeyPath, Place, line_and_column, locate
 from fenko.desk.problems import Problem
 from fenko.system.files import read_file, real_path
 
@@ -24,13 +24,13 @@ _ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
 class SourceFile:
     """One file of a desk, as a text."""
 
-    def __init__(self, path: FilePath, text: str) -> None:
+    def __init__(self, path: Path, text: str) -> None:
         self.path = path
         self.text = text
-        self._places: dict[Path, Place] | None = None
+        self._places: dict[KeyPath, Place] | None = None
 
     @property
-    def places(self) -> dict[Path, Place]:
+    def places(self) -> dict[KeyPath, Place]:
         """Where everything stands in it."""
         if self._places is None:
             self._places = locate(self.text)
@@ -41,12 +41,12 @@ class Sources:
     """All files of one desk. `data` is what they say together; `problems` what is wrong with them. `instead` has texts
     that some files, by their resolved paths, are read as having."""
 
-    def __init__(self, folder: FilePath, instead: Mapping[FilePath, str] | None = None) -> None:
+    def __init__(self, folder: Path, instead: Mapping[Path, str] | None = None) -> None:
         self.folder = folder
         self._instead = instead or {}
         self.files: list[SourceFile] = []
         self.data: dict[str, Any] = {}
-        self._resolved: set[FilePath] = set()
+        self._resolved: set[Path] = set()
         self._listed: list[tuple[SourceFile, int]] = []
         self.problems: list[Problem] = []
 
@@ -67,10 +67,10 @@ class Sources:
         else:
             self._read_file(main)
 
-    def _file_problem(self, path: FilePath, message: str, expected: str | None = None) -> None:
+    def _file_problem(self, path: Path, message: str, expected: str | None = None) -> None:
         self.problems.append(Problem(str(path), 0, 0, message, expected=expected))
 
-    def _read_file(self, path: FilePath) -> None:
+    def _read_file(self, path: Path) -> None:
         self._resolved.add(real_path(path))
         text = self._read_text(path)
         if text is None:
@@ -97,7 +97,7 @@ class Sources:
         for number, pattern in enumerate(includes):
             self._include(file, number, pattern)
 
-    def _read_text(self, path: FilePath) -> str | None:
+    def _read_text(self, path: Path) -> str | None:
         if real_path(path) in self._instead:
             return self._instead[real_path(path)]
         try:
@@ -115,7 +115,7 @@ class Sources:
             return None
 
     def _include(self, file: SourceFile, number: int, pattern: str) -> None:
-        where: Path = ("include", number)
+        where: KeyPath = ("include", number)
         folder = self.folder
         try:
             found = sorted(file.path.parent.glob(pattern)) if pattern else []
@@ -133,7 +133,7 @@ class Sources:
             elif real_path(path) not in self._resolved:
                 self._read_file(path)
 
-    def _merge(self, into: dict[str, Any], new: dict[str, Any], path: Path, file: SourceFile) -> None:
+    def _merge(self, into: dict[str, Any], new: dict[str, Any], path: KeyPath, file: SourceFile) -> None:
         for key, value in new.items():
             if not path and key == _LISTED and isinstance(value, list):
                 into[key] = [*into.get(key, []), *value]
@@ -151,11 +151,11 @@ class Sources:
         line, column = line_and_column(file.text, start)
         return f"{file.path}:{line}:{column}"
 
-    def entry(self, path: Path, file: SourceFile | None = None) -> tuple[SourceFile, Path, bool] | None:
+    def entry(self, path: KeyPath, file: SourceFile | None = None) -> tuple[SourceFile, KeyPath, bool] | None:
         """The file in which an entry stands, its path there, and whether it is the entry itself and not just what is
         around it; None if nothing of it stands anywhere."""
         for length in range(len(path), 0, -1):
-            here: Path = path[:length]
+            here: KeyPath = path[:length]
             files = self.files if file is None else [file]
             number = path[1] if len(path) > 1 and path[0] == _LISTED else None
             if isinstance(number, int) and length > 1 and number < len(self._listed):
@@ -166,7 +166,7 @@ class Sources:
             file = None
         return None
 
-    def where(self, path: Path) -> str:
+    def where(self, path: KeyPath) -> str:
         """The file and line of an entry; empty if it stands nowhere."""
         found = self.entry(path)
         if found is None:
@@ -178,7 +178,7 @@ class Sources:
 
     def add(
         self,
-        path: Path,
+        path: KeyPath,
         message: str,
         *,
         at_key: bool = False,
@@ -220,7 +220,7 @@ def _copied(value: Any) -> Any:
     return {key: _copied(item) for key, item in value.items()} if isinstance(value, dict) else value
 
 
-def _syntax_problem(path: FilePath, text: str, message: str) -> Problem:
+def _syntax_problem(path: Path, text: str, message: str) -> Problem:
     found = _POSITION.search(message)
     lines = text.split("\n")
     line, column = (int(found[1]), int(found[2])) if found and found[1] else (max(1, len(lines)), len(lines[-1]) + 1)

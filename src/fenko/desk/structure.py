@@ -11,7 +11,7 @@ from msgspec import Meta, Struct, UnsetType
 
 from fenko.core.reader import NAME
 from fenko.core.words import nearest
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.sources import Sources
 
 T = TypeVar("T", bound=Struct)
@@ -26,7 +26,7 @@ _KIND_WORDS: dict[type, str] = {
 }
 
 
-def read(sources: Sources, path: Path, value: Any, struct: type[T]) -> T | None:
+def read(sources: Sources, path: KeyPath, value: Any, struct: type[T]) -> T | None:
     """`value` as a `struct`; None, with everything that is wrong noted, if it is none."""
     try:
         return msgspec.convert(value, struct)
@@ -66,7 +66,7 @@ def _is_struct(kind: Any) -> bool:
     return isinstance(kind, type) and issubclass(kind, Struct)
 
 
-def check(sources: Sources, path: Path, value: Any, kind: Any) -> bool:
+def check(sources: Sources, path: KeyPath, value: Any, kind: Any) -> bool:
     """Notes what is wrong with `value` as a `kind`; True if nothing is."""
     options = _alternatives(kind)
     for option in options:
@@ -86,7 +86,7 @@ def check(sources: Sources, path: Path, value: Any, kind: Any) -> bool:
     return True
 
 
-def _check_table(sources: Sources, path: Path, value: dict[str, Any], struct: type[Struct]) -> bool:
+def _check_table(sources: Sources, path: KeyPath, value: dict[str, Any], struct: type[Struct]) -> bool:
     known = fields(struct)
     good = True
     for key, entry in value.items():
@@ -107,7 +107,7 @@ def _check_table(sources: Sources, path: Path, value: dict[str, Any], struct: ty
     return good
 
 
-def _check_entry(sources: Sources, path: Path, value: Any, kind: Any) -> bool:
+def _check_entry(sources: Sources, path: KeyPath, value: Any, kind: Any) -> bool:
     name = str(path[-1])
     good = True
     if _is_struct(_bare(kind)) and NAME.fullmatch(name) is None:
@@ -116,7 +116,7 @@ def _check_entry(sources: Sources, path: Path, value: Any, kind: Any) -> bool:
     return check(sources, path, value, kind) and good
 
 
-def _say_leaf(sources: Sources, path: Path, value: Any, options: tuple[Any, ...]) -> None:
+def _say_leaf(sources: Sources, path: KeyPath, value: Any, options: tuple[Any, ...]) -> None:
     shown = str(value)
     for option in options:
         bare = _bare(option)

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from fenko.core.patterns import BadPattern, Pattern, compile_pattern
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.sources import Sources
 
 
@@ -21,7 +21,7 @@ def texts_of(value: Any) -> list[str]:
     return [text for text in (value if isinstance(value, list) else [value]) if isinstance(text, str)]
 
 
-def read_patterns(sources: Sources, path: Path, texts: list[Any]) -> Iterator[Pattern]:
+def read_patterns(sources: Sources, path: KeyPath, texts: list[Any]) -> Iterator[Pattern]:
     """The patterns that these texts write; a faulty one is noted."""
     for text in texts:
         try:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from fenko.core.descriptions import Description, Spot, default_form, default_size
+from fenko.core.descriptions import DescribedControl, Description, default_form, default_size
 from fenko.system.files import whole_file
 
 _BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
@@ -52,7 +52,7 @@ def description_text(description: Description) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _settings(spot: Spot) -> list[str]:
+def _settings(spot: DescribedControl) -> list[str]:
     found = []
     if spot.at is not None:
         found.append(f"at = {_pair(spot.at)}")

@@ -9,7 +9,7 @@ from typing import Literal
 from msgspec import Struct
 
 from fenko.core.controls import BUTTON, TRIGGER
-from fenko.core.descriptions import Description, Spot
+from fenko.core.descriptions import DescribedControl, Description
 from fenko.core.plan import Surface
 
 Sort = Literal["button", "pushed", "directions", "turned", "silent"]
@@ -27,7 +27,7 @@ SORT_WORDS: dict[Sort, str] = {
 class Label(Struct, frozen=True):
     """One control of a plan: the name by which a desk binds it, smaller lines beneath, and what sort it is."""
 
-    spot: Spot
+    spot: DescribedControl
     title: str
     small: tuple[str, ...]
     sort: Sort
@@ -55,7 +55,7 @@ def labels(description: Description, surface: Surface) -> list[Label]:
     return sorted(found, key=lambda label: -label.spot.size[0] * label.spot.size[1])
 
 
-def _label(spot: Spot, surface: Surface, riding: tuple[str, ...]) -> Label:
+def _label(spot: DescribedControl, surface: Surface, riding: tuple[str, ...]) -> Label:
     own = surface.own_name(spot.control)
     title = own if own != spot.control else spot.name or own
     small = list(riding)
@@ -68,7 +68,7 @@ def _label(spot: Spot, surface: Surface, riding: tuple[str, ...]) -> Label:
     return Label(spot, title, tuple(small), _sort(spot))
 
 
-def _sort(spot: Spot) -> Sort:
+def _sort(spot: DescribedControl) -> Sort:
     shape = spot.shape
     if spot.sends == ():
         return "silent"

@@ -19,7 +19,7 @@ class DeviceSource(Source):
     def _made(self) -> Surfaces:
         around = self._around
         registry = DeskRegistry(around.desk, around.share)
-        return Surfaces(registry, around.loop, around.inbox.put, around.router.pass_motion, around.say, raw=True)
+        return Surfaces(registry, around.loop, around.inbox.put, around.router.pass_motion, around.note, raw=True)
 
     def start(self) -> None:
         """Opens what is there, and follows what comes."""

@@ -24,9 +24,9 @@ class Dependent(Protocol):
 class Displays:
     """Whoever depends on the display. `lost` is called once each time when it has gone, after everybody knows."""
 
-    def __init__(self, loop: Loop, say: Callable[[str], None], lost: Callable[[], None]) -> None:
+    def __init__(self, loop: Loop, note: Callable[[str], None], lost: Callable[[], None]) -> None:
         self._loop = loop
-        self._say = say
+        self._note = note
         self._lost = lost
         self._dependents: list[Dependent] = []
         self._returning = Returning(loop, self._try)
@@ -47,7 +47,7 @@ class Displays:
         if self._returning.waiting:
             return
         self._returning.wait()
-        self._say(f"display {display_name()} is gone; Fenko waits for it to come back")
+        self._note(f"display {display_name()} is gone; Fenko waits for it to come back")
         for one in self._dependents:
             one.display_lost()
         self._lost()
@@ -60,5 +60,5 @@ class Displays:
                 one.display_back()
         except (DisplayError, PortError):
             return False
-        self._say(f"display {display_name()} is back")
+        self._note(f"display {display_name()} is back")
         return True

@@ -22,7 +22,7 @@ class FocusSource(Source):
         self._engine = around.inbox.engine
         self._server: X11Focus | None = None
         self._follows = False
-        self.settling: Focus | None = None
+        self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
 
@@ -33,16 +33,16 @@ class FocusSource(Source):
         try:
             self._open()
         except DisplayError as why:
-            self._around.say(f"focus: unknown, profiles change by hand only ({why})")
+            self._around.note(f"focus: unknown, profiles change by hand only ({why})")
 
     def _open(self) -> None:
         server = X11Focus()
         if not server.managed():
-            self._around.say("focus: no window manager tells which window is in front yet")
+            self._around.note("focus: no window manager tells which window is in front yet")
         self._server = server
         self._around.loop.add(server.fd, self._readable)
         current = server.current()
-        self._around.say(f"focus: followed on display {display_name()}; in front is {shown_focus(current)}")
+        self._around.note(f"focus: followed on display {display_name()}; in front is {shown_focus(current)}")
         self._around.inbox.put([(time.monotonic(), FOCUS, current)])
         self._readable()  # what came while the server was asked
 
@@ -60,33 +60,33 @@ class FocusSource(Source):
         """This window has come in front."""
         if focus == self._engine.focus:
             self._forget()  # it only flickered
-        elif focus != self.settling:
-            if self.settling is None:
+        elif focus != self.candidate:
+            if self.candidate is None:
                 self._timer.set(time.monotonic() + self._around.desk.plan.timing.settle)
                 self._around.inbox.before = self._look_before
-            self.settling = focus
+            self.candidate = focus
 
     @property
     def busy(self) -> bool:
         """Whether a window has come in front that does not count yet."""
-        return self.settling is not None
+        return self.candidate is not None
 
     def _look_before(self, changes: Sequence[Change]) -> None:
         """What is pressed now goes to the window that is in front now, settled or not. A moment in which the window
         manager names none is no such window."""
-        focus = self.settling
+        focus = self.candidate
         if focus is not None and focus != _NOTHING and any(map(self._engine.acts, changes)):
             self._forget()
             self._around.inbox.put_first((changes[0][0], FOCUS, focus))
 
     def _settle(self, now: float) -> None:
-        focus = self.settling
+        focus = self.candidate
         self._forget()
         if focus is not None:
             self._around.inbox.put([(now, FOCUS, focus)])
 
     def _forget(self) -> None:
-        self.settling = None
+        self.candidate = None
         self._around.inbox.before = None
         self._timer.set(inf)
 

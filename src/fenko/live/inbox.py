@@ -17,7 +17,7 @@ Send = Callable[[Sequence[Effect]], None]
 class Inbox:
     """Takes changes from all sources, lets time pass, and hands what comes of it to `send`.
 
-    What devices say of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
+    What devices note of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
     something in while a change is being dealt with is heard after it. `before`, if set, sees changes before the engine
     does; `after` is called when something was sent."""
 

@@ -42,9 +42,9 @@ class KeyboardSource(Source):
         self._keyboard = _Keyboard(around.desk, around.loop, self._changed, around.displays.lose, by_display)
         where = f"display {display_name()}" if by_display else "the kernel"
         if self._keyboard.start():
-            around.say(f"keyboard: which modifiers are held is told by {where}")
+            around.note(f"keyboard: which modifiers are held is told by {where}")
         else:
-            around.say(
+            around.note(
                 "keyboard: none may be read, so layers with `while` on a modifier stay off (`fenko ready` helps)"
             )
 

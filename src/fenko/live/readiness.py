@@ -16,7 +16,7 @@ from fenko.outputs.layout import kernel_layout
 from fenko.outputs.port import PortError
 from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
-from fenko.system.holders import holders
+from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
 from fenko.system.xserver import Display, DisplayError, display_name, on_wayland, open_display
 
@@ -91,7 +91,7 @@ def _held(wanted: list[Thing]) -> Iterator[Fact]:
         taken = [node.path for node in thing.nodes if os.access(node.path, os.R_OK) and _is_taken(node.path)]
         if not taken:
             continue
-        programs = holders(taken[0])
+        programs = openers(taken[0])
         fenko = next((one for one in programs if one.is_fenko), None)
         if fenko is not None:
             yield Fact("taken over", "ready", f"{thing.name}, by a running Fenko (process {fenko.pid})")

@@ -26,7 +26,7 @@ from fenko.services.compiling import Assembly
 class Session:
     """One run of a desk, from the first device to the last key lifted.
 
-    `say` gets a line for every thing that a person wants to know; `open_ports` opens the desk's ports, but for these outs
+    `note` gets a line for every thing that a person wants to know; `open_ports` opens the desk's ports, but for these outs
     that have one; `told` hears of all that is sent. Raises PortError."""
 
     def __init__(
@@ -34,12 +34,12 @@ class Session:
         desk: Compiled,
         loop: Loop,
         open_ports: Callable[[Collection[str]], list[Port]],
-        say: Callable[[str], None],
+        note: Callable[[str], None],
         report: Report | None = None,
         told: Callable[[Sequence[Effect]], None] | None = None,
         share: bool = False,
     ) -> None:
-        self._say = say
+        self._note = note
         self._loop = loop
         self._open_ports = open_ports
         self._told = told
@@ -52,9 +52,9 @@ class Session:
         # On the way of every event, so decided once.
         send = self.router.send if told is None else self._send_and_tell
         self.inbox = Inbox(self.engine, loop, send, self._look_around)
-        self._displays = Displays(loop, say, self._display_lost)
+        self._displays = Displays(loop, note, self._display_lost)
         self._displays.depend(self)
-        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, say, share)
+        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, note, share)
         self._sources: list[Source] = []
         self._profile = self.engine.profile
         self._paused = False
@@ -90,7 +90,7 @@ class Session:
     def announce(self) -> None:
         """Says which profile is in force, and from now on each that comes."""
         self._announced = True
-        self._say(f"profile: {self._profile.name}; {self.around.desk.name} is running, Ctrl-C ends it")
+        self._note(f"profile: {self._profile.name}; {self.around.desk.name} is running, Ctrl-C ends it")
 
     # --- While it runs ---
 
@@ -115,12 +115,12 @@ class Session:
             self._profile = engine.profile
             if self._announced:
                 how = "by hand" if engine.by_hand else f"in front is {shown_focus(engine.focus)}"
-                self._say(f"profile: {self._profile.name} ({how})")
+                self._note(f"profile: {self._profile.name} ({how})")
         if engine.paused != self._paused:
             self._paused = engine.paused
             for source in self._sources:
                 source.pause(self._paused)
-            self._say("paused: other programs have the surfaces" if self._paused else "running again")
+            self._note("paused: other programs have the surfaces" if self._paused else "running again")
 
     def _end_of_take(self) -> None:
         under_way = self.engine.under_way or self.router.busy
@@ -143,15 +143,15 @@ class Session:
             if isinstance(desk, Compiled):
                 self.use_desk(desk)
             elif desk is not None:
-                self._say("the desk has changed and has errors, so the old one stays:")
+                self._note("the desk has changed and has errors, so the old one stays:")
                 for problem in desk:
-                    self._say(problem)
+                    self._note(problem)
             return
         self._assembly = None
         gc.freeze()
         gc.enable()
         if word == "failed":
-            self._say(f"the desk could not be read again, so the old one stays: {what}")
+            self._note(f"the desk could not be read again, so the old one stays: {what}")
 
     def use_desk(self, desk: Compiled) -> None:
         """Puts another desk in force between two events. What is held stays held until it is let go."""
@@ -160,12 +160,12 @@ class Session:
         for source in self._sources:
             source.use_desk(before)
         if desk.tables.get("output") != before.tables.get("output"):
-            self._say("output: other settings take effect when Fenko is started again")
+            self._note("output: other settings take effect when Fenko is started again")
         open_now = {out for port in self.router.ports for out in port.outs}
         if not {*desk.outs} <= open_now | {*before.outs}:
             for port in self._open_ports(open_now):
                 self.router.use(port)
-        self._say(f"{desk.name} was read again; profile {self.engine.profile.name}")
+        self._note(f"{desk.name} was read again; profile {self.engine.profile.name}")
         # Taking a large desk apart takes time too: level by level, events first.
         self._old_levels = list(before.levels())
         self._forgetting.set(0.0)
@@ -182,7 +182,7 @@ class Session:
         if port.returns:
             self._displays.lose()
             return
-        self._say(f"{port.name} is gone: {why}")
+        self._note(f"{port.name} is gone: {why}")
         self.inbox.release_all(time.monotonic())
 
     def display_lost(self) -> None:
@@ -208,7 +208,7 @@ class Session:
             return
         self._closed = True
         for lost in self.router.give_up():
-            self._say(lost)
+            self._note(lost)
         self.inbox.release_all(time.monotonic())
         for source in self._sources:
             source.close()

@@ -17,7 +17,7 @@ from fenko.live.router import Router
 
 
 class Surroundings(Struct):
-    """What a source works with. `desk` is the one that is in force now. `say` gets a line for everything that a person wants to know; with `share`, devices are
+    """What a source works with. `desk` is the one that is in force now. `note` gets a line for everything that a person wants to know; with `share`, devices are
     left to other programs too."""
 
     desk: Compiled
@@ -25,7 +25,7 @@ class Surroundings(Struct):
     inbox: Inbox
     router: Router
     displays: Displays
-    say: Callable[[str], None]
+    note: Callable[[str], None]
     share: bool = False
 
 

@@ -23,7 +23,7 @@ _PERMISSIONS_TAKE = 1.0
 
 
 class Surfaces:
-    """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `say` is
+    """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices note them. `note` is
     told of each coming and going. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
@@ -32,7 +32,7 @@ class Surfaces:
         loop: Loop,
         feed: Callable[[Sequence[Change]], None],
         motion: Callable[[bytes], None],
-        say: Callable[[str], None],
+        note: Callable[[str], None],
         only: frozenset[int] | None = None,
         raw: bool = False,
     ) -> None:
@@ -45,7 +45,7 @@ class Surfaces:
         self._loop = loop
         self._feed = feed
         self._motion = motion
-        self._say = say
+        self._note = note
         self._open: dict[str, OpenNode] = {}
         self._lent = False
         self._complained: set[str] = set()
@@ -62,11 +62,11 @@ class Surfaces:
         for name in dict.fromkeys((*expected, *(opened.surface.name for opened in self._open.values()))):
             nodes = self._nodes_of(name)
             if nodes:
-                self._say(f"surface {name}: {_described(nodes)}{self._hands(name)}")
+                self._note(f"surface {name}: {_described(nodes)}{self._hands(name)}")
             elif not expected[name]:
-                self._say(f"surface {name}: the desk gives it no links, so no device can be it")
+                self._note(f"surface {name}: the desk gives it no links, so no device can be it")
             elif name not in self._complained:
-                self._say(f"surface {name}: not here yet ({' or '.join(expected[name])})")
+                self._note(f"surface {name}: not here yet ({' or '.join(expected[name])})")
 
     def _watch_folder(self) -> None:
         """Watches the folder of the event nodes; the one above as long as no input device exists at all."""
@@ -74,7 +74,7 @@ class Surfaces:
         try:
             watch = self._watch = FolderWatch(folder)
         except OSError as why:
-            self._say(f"devices that are plugged in later will not be noticed: {why.strerror} ({folder})")
+            self._note(f"devices that are plugged in later will not be noticed: {why.strerror} ({folder})")
             return
         self._loop.add(watch.fd, lambda: self._folder_changed(watch, folder))
 
@@ -130,7 +130,7 @@ class Surfaces:
         # Every node is announced: a later one may bring further controls of the same thing.
         self._feed([(time.monotonic(), PLUG, name)])
         if first and not quietly:
-            self._say(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
+            self._note(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
 
     def _complain(self, name: str, node: Node, why: OSError) -> None:
         """Says once why a device cannot be used, and what helps."""
@@ -140,13 +140,13 @@ class Surfaces:
         if why.errno in (errno.EACCES, errno.EPERM):
             commands = input_denied([(node.vendor, node.product)], group_member()).commands()
             remedy = "\n".join(f"    {command}" for command in commands)
-            self._say(f"surface {name}: {node.path} may not be read by this user. To allow it for good:\n{remedy}")
+            self._note(f"surface {name}: {node.path} may not be read by this user. To allow it for good:\n{remedy}")
         elif why.errno == errno.EBUSY:
-            self._say(
+            self._note(
                 f"surface {name}: another program has taken {node.path} over; close it and plug the surface in again"
             )
         else:
-            self._say(f"surface {name}: {node.path} cannot be used: {why.strerror or why}")
+            self._note(f"surface {name}: {node.path} cannot be used: {why.strerror or why}")
 
     def _readable(self, opened: OpenNode) -> None:
         try:
@@ -172,7 +172,7 @@ class Surfaces:
         name = opened.surface.name
         self._feed([(time.monotonic(), UNPLUG, name)])
         if not self._nodes_of(name):
-            self._say(f"surface {name}: gone; it works again as soon as it is back")
+            self._note(f"surface {name}: gone; it works again as soon as it is back")
 
     def _nodes_of(self, name: str) -> list[OpenNode]:
         return [opened for opened in self._open.values() if opened.surface.name == name]

@@ -10,13 +10,13 @@ PROFILE_WORDS = ("next", "previous", "auto")
 LAYER_MODES = ("locked", "once")
 
 
-class Profile(Said, frozen=True):
+class ChangeProfile(Said, frozen=True):
     """Put profile `name` in force, or the `next` or `previous` one, or let the focus decide again (`auto`)."""
 
     name: str
 
 
-class Layer(Said, frozen=True):
+class TurnOnLayer(Said, frozen=True):
     """Put a layer of the profile on top: while the control is held (mode empty), until the same again (`locked`), or
     for the next action (`once`)."""
 
@@ -24,7 +24,7 @@ class Layer(Said, frozen=True):
     mode: str = ""
 
 
-class Pause(Said, frozen=True):
+class PauseOrResume(Said, frozen=True):
     """Stop Fenko; the same again starts it."""
 
 
@@ -58,11 +58,11 @@ MODE = Argument(
 )  # fmt: skip
 
 VERBS = (
-    Verb("profile", Profile, (PROFILE,), lambda said: (steps.Profile(said.name),), "profile next",
+    Verb("profile", ChangeProfile, (PROFILE,), lambda said: (steps.UseProfile(said.name),), "profile next",
          "changes the profile; `auto` follows the focus again"),
-    Verb("layer", Layer, (LAYER, MODE), lambda said: (steps.Layer(said.name, said.mode),), "layer trim",
+    Verb("layer", TurnOnLayer, (LAYER, MODE), lambda said: (steps.UseLayer(said.name, said.mode),), "layer trim",
          "a layer on top: while held, `locked`, or `once`"),
-    Verb("pause", Pause, (), lambda said: (steps.Pause(),), "pause", "stops Fenko and starts it again"),
+    Verb("pause", PauseOrResume, (), lambda said: (steps.SwitchPause(),), "pause", "stops Fenko and starts it again"),
     Verb("nothing", Nothing, (), lambda said: (), "nothing", "does nothing, and hides what lies below"),
 )  # fmt: skip
 ACTS = (

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from fenko.core.plan import Binding, Cell, Level
 from fenko.core.registration import Said
-from fenko.core.verbs.desk import Layer, Pause
+from fenko.core.verbs.desk import PauseOrResume, TurnOnLayer
 from fenko.core.verbs.keys import Keys
 from fenko.desk.load import Desk
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 from fenko.desk.problems import Problem
 
 TOGGLES = "toggles"
@@ -34,12 +34,12 @@ class Case:
         # All that is bound, by level; and of that what can be more than one thing, turns a layer on, or pauses.
         self.bound: dict[str, list[tuple[Cell, str, Binding]]] = {}
         self.several: list[Cell] = []
-        self.openers: dict[str, list[tuple[Cell, str, Layer]]] = {}
+        self.openers: dict[str, list[tuple[Cell, str, TurnOnLayer]]] = {}
         self.pausing: set[str] = set()
         self._look_through()
 
     def _look_through(self) -> None:
-        telling: dict[int, list[Layer | Pause]] = {}  # by phrase; the same one stands in many places
+        telling: dict[int, list[TurnOnLayer | PauseOrResume]] = {}  # by phrase; the same one stands in many places
         for name, level in self.levels.items():
             bound = self.bound[name] = []
             for cells in level.controls.values():
@@ -50,10 +50,10 @@ class Case:
                         for phrase in (binding.phrase, *binding.others):
                             steps = telling.get(id(phrase))
                             if steps is None:
-                                steps = [step for step in phrase.steps if isinstance(step, Layer | Pause)]
+                                steps = [step for step in phrase.steps if isinstance(step, TurnOnLayer | PauseOrResume)]
                                 telling[id(phrase)] = steps
                             for step in steps:
-                                if isinstance(step, Layer):
+                                if isinstance(step, TurnOnLayer):
                                     self.openers.setdefault(step.name, []).append((cell, gesture, step))
                                 else:
                                     self.pausing.add(cell.address)
@@ -61,7 +61,13 @@ class Case:
                         self.several.append(cell)
 
     def note(
-        self, sort: str, path: Path, message: str, severity: str = "hint", expected: str | None = None, key: bool = True
+        self,
+        sort: str,
+        path: KeyPath,
+        message: str,
+        severity: str = "hint",
+        expected: str | None = None,
+        key: bool = True,
     ) -> None:
         """A finding, unless there are too many of its sort already."""
         self.counts[sort] = self.counts.get(sort, 0) + 1
@@ -75,17 +81,17 @@ class Case:
         self.counts[sort] += 1
         return True
 
-    def place(self, cell: Cell, gesture: str) -> Path:
+    def place(self, cell: Cell, gesture: str) -> KeyPath:
         """Where a binding stands."""
         return self.desk.places.get((cell.profile, cell.address, gesture), ("profile", cell.profile))
 
-    def place_of(self, cells: Iterable[Cell]) -> Path:
+    def place_of(self, cells: Iterable[Cell]) -> KeyPath:
         """Where the first binding of a control's cells stands."""
         cells = list(cells)
         bound = (self.place(cell, gesture) for cell in cells for gesture, _ in cell.gestures())
         return next(bound, ("profile", cells[0].profile))
 
-    def steps(self) -> Iterator[tuple[Path, Said]]:
+    def steps(self) -> Iterator[tuple[KeyPath, Said]]:
         """Every step that could matter beyond the keys that it sends."""
         for path, phrase in self.desk.phrases:
             for step in phrase.steps:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from fenko.core.plan import Cell, Level
-from fenko.core.plan import Profile as Profiled
+from fenko.core.plan import Cell, Level, Profile
 from fenko.core.stack import stack_of
-from fenko.core.verbs.desk import Layer, Nothing, Pause, Profile
+from fenko.core.verbs.desk import ChangeProfile, Nothing, PauseOrResume, TurnOnLayer
 from fenko.desk.judging.case import Case, all_steps, own_name
 
 
@@ -41,7 +40,7 @@ def layers(case: Case) -> None:
 
 
 def _held_by_its_own(
-    case: Case, levels: Iterable[Level], openers: list[tuple[Cell, str, Layer]], held: tuple[str, ...]
+    case: Case, levels: Iterable[Level], openers: list[tuple[Cell, str, TurnOnLayer]], held: tuple[str, ...]
 ) -> None:
     addresses = {cell.address for cell, _, _ in openers}
     if len(addresses) != 1 or held or any(step.mode for _, _, step in openers):
@@ -56,13 +55,13 @@ def _held_by_its_own(
                 )  # fmt: skip
 
 
-def _way_out(case: Case, profile: Profiled, name: str, openers: list[tuple[Cell, str, Layer]]) -> None:
+def _way_out(case: Case, profile: Profile, name: str, openers: list[tuple[Cell, str, TurnOnLayer]]) -> None:
     stack = stack_of(case.plan, profile.name, name)
     for step in (step for cell in stack.table().values() for step in all_steps(cell)):
         if (
-            isinstance(step, Pause)
-            or (isinstance(step, Profile) and step.name != profile.name)
-            or (isinstance(step, Layer) and step.name == name and step.mode == "locked")
+            isinstance(step, PauseOrResume)
+            or (isinstance(step, ChangeProfile) and step.name != profile.name)
+            or (isinstance(step, TurnOnLayer) and step.name == name and step.mode == "locked")
         ):
             return
     cell, gesture, _ = next(one for one in openers if one[2].mode == "locked")

@@ -7,30 +7,29 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from fenko.core.patterns import sample_of
-from fenko.core.plan import BASE, FOCUS_FIELDS, Cell, Focus, control_of
-from fenko.core.plan import Profile as Profiled
+from fenko.core.plan import BASE, FOCUS_FIELDS, Cell, Focus, Profile, control_of
 from fenko.core.stack import stack_of
-from fenko.core.verbs.desk import Pause, Profile
+from fenko.core.verbs.desk import ChangeProfile, PauseOrResume
 from fenko.desk.judging.case import Case, all_steps, own_name
-from fenko.desk.locate import Path
+from fenko.desk.locate import KeyPath
 
 
 class _When(Struct, frozen=True):
     """One `when` of a profile: its texts by field, a text that fits each, and the app ids where they are all literal."""
 
     profile: str
-    place: Path
+    place: KeyPath
     fields: dict[str, list[str]]
     samples: dict[str, str]
     apps: frozenset[str] | None
 
 
-def unreached(case: Case) -> dict[str, Path]:
+def unreached(case: Case) -> dict[str, KeyPath]:
     """Notes profiles that nothing brings; returns those that a phrase names, with the place of one of them."""
-    named: dict[str, Path] = {}
+    named: dict[str, KeyPath] = {}
     all_reached = False
     for path, step in case.steps():
-        if isinstance(step, Profile):
+        if isinstance(step, ChangeProfile):
             all_reached = all_reached or step.name in ("next", "previous")
             named.setdefault(step.name, path)
     table = case.desk.sources.data.get("profile", {})
@@ -56,11 +55,11 @@ def unreached(case: Case) -> dict[str, Path]:
     return named
 
 
-def _uses(profile: Profiled, name: str) -> bool:
+def _uses(profile: Profile, name: str) -> bool:
     return any(level.name == name for level in profile.levels)
 
 
-def _above(profile: Profiled, name: str, control: str) -> bool:
+def _above(profile: Profile, name: str, control: str) -> bool:
     """Whether a level of the profile above `name` owns the control."""
     names = [level.name for level in profile.levels]
     return any(control in level.controls for level in profile.levels[names.index(name) + 1 :])
@@ -103,7 +102,7 @@ def _whens(case: Case) -> Iterator[_When]:
     for name, entry in case.desk.sources.data.get("profile", {}).items():
         when = entry.get("when")
         for number, one in enumerate(when if isinstance(when, list) else [when] if when else []):
-            place: Path = ("profile", name, "when", number) if isinstance(when, list) else ("profile", name, "when")
+            place: KeyPath = ("profile", name, "when", number) if isinstance(when, list) else ("profile", name, "when")
             fields = {field: texts if isinstance(texts, list) else [texts] for field, texts in one.items()}
             samples = {field: next(filter(None, map(sample_of, texts)), "") for field, texts in fields.items()}
             apps = fields.get("app")
@@ -113,14 +112,14 @@ def _whens(case: Case) -> Iterator[_When]:
                 yield _When(name, place, fields, samples, literals)
 
 
-def no_way_back(case: Case, named: dict[str, Path]) -> None:
+def no_way_back(case: Case, named: dict[str, KeyPath]) -> None:
     """Profiles that are put in force by hand, and that nothing leads out of."""
     for name, path in named.items():
         profile = case.plan.profiles.get(name)
         if profile is None:
             continue
         steps = (step for cell in stack_of(case.plan, profile.name).table().values() for step in all_steps(cell))
-        if not any(isinstance(step, Profile) and step.name != name for step in steps):
+        if not any(isinstance(step, ChangeProfile) and step.name != name for step in steps):
             case.note(
                 "profiles without a way back", path,
                 f"nothing in `{name}` leads to another profile again, also not to what the focus asks for", "warning",
@@ -147,7 +146,7 @@ def pause_hidden(case: Case) -> None:
 
 
 def _pauses(cell: Cell) -> bool:
-    return any(isinstance(step, Pause) for step in all_steps(cell))
+    return any(isinstance(step, PauseOrResume) for step in all_steps(cell))
 
 
 def _common(one: _When, other: _When) -> Focus | None:

@@ -10,7 +10,7 @@ from msgspec import Struct
 _PROC = Path("/proc")
 
 
-class Holder(Struct, frozen=True):
+class Opener(Struct, frozen=True):
     """A running program that has a file open."""
 
     pid: int
@@ -23,7 +23,7 @@ class Holder(Struct, frozen=True):
         return any(word.rpartition("/")[2] == "fenko" for word in self.words.split()[:4])
 
 
-def holders(path: str) -> list[Holder]:
+def openers(path: str) -> list[Opener]:
     """The programs, other than this one, that have `path` open."""
     found = []
     for folder in _PROC.glob("[0-9]*"):
@@ -33,7 +33,7 @@ def holders(path: str) -> list[Holder]:
             if any(os.readlink(entry) == path for entry in os.scandir(folder / "fd")):
                 words = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode("utf-8", "replace").strip()
                 program = (folder / "comm").read_text(encoding="utf-8", errors="replace").strip()
-                found.append(Holder(int(folder.name), program, words))
+                found.append(Opener(int(folder.name), program, words))
         except OSError:
             continue  # another user's, or it has just ended
     return found

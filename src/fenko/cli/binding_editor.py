@@ -17,7 +17,7 @@ from fenko.core.words import format_time
 from fenko.desk.editing import Edit, EditError, alone, binding_value, set_binding, set_entry, take_back, write
 from fenko.desk.judging.programs import list_of
 from fenko.desk.load import Desk, load_desk
-from fenko.desk.locate import Path as EntryPath
+from fenko.desk.locate import KeyPath as EntryPath
 from fenko.desk.problems import DeskError
 from fenko.desk.shortcuts import ShortcutList
 from fenko.desk.writing import quoted
@@ -31,7 +31,7 @@ class Refused(Exception):
         self.status = status
 
 
-class Lesson:
+class BindingEditor:
     """A desk that learns: where bindings go, and what has been written so far."""
 
     def __init__(self, desk: Desk, profile: str, app: str | None, layer: str | None) -> None:
