@@ -4,7 +4,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench screenshots architecture clean
 
 demo: $(VENV)/installed
 	$(BIN)/fenko demo --instant
@@ -27,6 +27,9 @@ bench: $(VENV)/tested
 screenshots: $(VENV)/tested
 	tools/needs screenshots
 	$(BIN)/python tools/screenshots.py
+
+architecture: $(VENV)/tested
+	$(BIN)/python tools/architecture.py
 
 clean:
 	rm -rf $(VENV) dist build
