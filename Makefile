@@ -30,6 +30,7 @@ screenshots: $(VENV)/tested
 
 architecture: $(VENV)/tested
 	$(BIN)/python tools/architecture.py
+	$(BIN)/python tools/tables.py
 
 clean:
 	rm -rf $(VENV) dist build

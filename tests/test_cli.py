@@ -143,6 +143,16 @@ def test_ctrl_c_at_any_moment_is_no_traceback(make_desk: MakeDesk, after: float)
     assert "Traceback" not in printed or "fenko/cli" not in printed, printed
 
 
+def test_the_tables_in_the_docs_are_those_of_the_code() -> None:
+    sys.path.insert(0, str(Path(__file__).parent.parent / "tools"))
+    from tables import DOCS, filled
+
+    pages = {page.name: page.read_text() for page in DOCS.glob("*.md")}
+    assert sum(text.count("<!-- end -->") for text in pages.values()) == 2
+    for name, text in pages.items():
+        assert filled(text) == text, f"docs/{name}: run tools/tables.py"
+
+
 def test_the_docs_name_everything_that_there_is() -> None:
     docs = Path(__file__).parent.parent / "docs"
     desk, takes = (docs / "desk.md").read_text(), (docs / "takes.md").read_text()

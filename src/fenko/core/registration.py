@@ -47,7 +47,8 @@ class Verb(Struct, frozen=True):
 
 
 class Act(Struct, frozen=True):
-    """One sort of effect, ``(t, out, act, *values)``: the names of its values, and how it reads in a timeline.
+    """One sort of effect, ``(t, out, act, *values)``: the names of its values, how it reads in a timeline, and what its
+    values are (`about`, for the docs).
 
     `queues` says what may be left out where the other end is slower than the hand: of `all` nothing, of `newest` all but
     the last, and `summed` ones are added up. `mood` says how it stands out: `change` of what is in force, or `alert`."""
@@ -56,6 +57,7 @@ class Act(Struct, frozen=True):
     act: str
     fields: tuple[str, ...]
     words: Callable[..., str]
+    about: str
     queues: Literal["all", "newest", "summed"] = "all"
     mood: Literal["", "change", "alert"] = ""
 

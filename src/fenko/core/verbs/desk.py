@@ -59,18 +59,23 @@ MODE = Argument(
 
 VERBS = (
     Verb("profile", ChangeProfile, (PROFILE,), lambda said: (steps.UseProfile(said.name),), "profile next",
-         "changes the profile; `auto` follows the focus again"),
+         "changes the profile: a name, `next`, `previous`; `profile auto` follows the focus again"),
     Verb("layer", TurnOnLayer, (LAYER, MODE), lambda said: (steps.UseLayer(said.name, said.mode),), "layer trim",
-         "a layer on top: while held, `locked`, or `once`"),
-    Verb("pause", PauseOrResume, (), lambda said: (steps.SwitchPause(),), "pause", "stops Fenko and starts it again"),
+         "puts a layer on top while held; `layer trim locked` until the same again, `layer trim once` for the next action"),
+    Verb("pause", PauseOrResume, (), lambda said: (steps.SwitchPause(),), "pause", "stops Fenko and starts it again; other programs have the surfaces in between. It forgets what is under way, so "
+         "nothing behind it is done; while paused, a binding with `pause` in it does just that"),
     Verb("nothing", Nothing, (), lambda said: (), "nothing", "does nothing, and hides what lies below"),
 )  # fmt: skip
 ACTS = (
     Act("fenko", "profile", ("name", "by"),  # by: focus or hand
-        lambda name, by: f"→ profile {name}" + (" (by hand)" if by == "hand" else ""), mood="change"),
-    Act("fenko", "layer", ("name", "on"), lambda name, on: f"→ layer {name}" if on else f"layer {name} off", mood="change"),
+        lambda name, by: f"→ profile {name}" + (" (by hand)" if by == "hand" else ""),
+        "and by what: `focus` or `hand`", mood="change"),
+    Act("fenko", "layer", ("name", "on"), lambda name, on: f"→ layer {name}" if on else f"layer {name} off",
+        "whether it is on now", mood="change"),
     # Of a binding that does several things in turn.
-    Act("fenko", "state", ("control", "state"), lambda control, state: f"→ {state}", mood="change"),
-    Act("fenko", "pause", ("on",), lambda on: "→ paused" if on else "→ running again", mood="alert"),
+    Act("fenko", "state", ("control", "state"), lambda control, state: f"→ {state}",
+        "where a binding that does several things in turn has come to", mood="change"),
+    Act("fenko", "pause", ("on",), lambda on: "→ paused" if on else "→ running again",
+        "whether Fenko does nothing now", mood="alert"),
 )  # fmt: skip
 HELD = ()

@@ -214,13 +214,13 @@ KEYS = Argument("KEYS", _read_key_words, _write_keys, _SAMPLES)
 
 VERBS = (
     Verb("tap", Tap, (KEYS,), lambda said: (steps.Strike(items_of(said.keys)),), "tap ctrl+s",
-         "keys that come up at once, however long the control is held"),
+         "the keys come up at once, however long the control is held"),
     Verb("toggle", Toggle, (KEYS,), lambda said: (steps.Toggle(items_of(said.keys)),), "toggle shift",
-         "keys that stay down until the next time"),
+         "the keys stay down until the next time, until the profile changes, or Fenko pauses or ends"),
     Verb("press", Press, (KEYS,), lambda said: (steps.Begin(items_of(said.keys)),), "press shift",
-         "keys that stay down until `lift`, or to the end of the action"),
+         "keys that stay down while the action goes on, as in `press shift then right x3 then lift shift`"),
     Verb("lift", Lift, (KEYS,), lambda said: (steps.End(items_of(said.keys)),), "lift shift",
-         "lifts what `press` pressed"),
+         "lifts what the same action pressed; what it does not lift comes up at its end"),
 )  # fmt: skip
 
 
@@ -258,10 +258,10 @@ def write_form(said: Keys | Command) -> str:
 APP = re.compile(rf"({NAME.pattern}):")
 
 ACTS = (
-    Act("keys", "down", ("key",), lambda key: f"{format_key(key)}↓"),
-    Act("keys", "up", ("key",), lambda key: f"{format_key(key)}↑"),
-    Act("pointer", "down", ("button",), lambda button: f"button {button}↓"),
-    Act("pointer", "up", ("button",), lambda button: f"button {button}↑"),
+    Act("keys", "down", ("key",), lambda key: f"{format_key(key)}↓", "a key as phrases spell it"),
+    Act("keys", "up", ("key",), lambda key: f"{format_key(key)}↑", "the same"),
+    Act("pointer", "down", ("button",), lambda button: f"button {button}↓", "`left`, `middle`, `right` …"),
+    Act("pointer", "up", ("button",), lambda button: f"button {button}↑", "the same"),
 )
 HELD = (
     Held("keys", lambda name: ("down", name), lambda name: ("up", name)),

@@ -19,7 +19,7 @@ TEXT = Argument(
 
 VERBS = (
     Verb("type", Type, (TEXT,), lambda said: (Send("keys", "type", (said.text,)),), 'type "Reel 2"',
-         "types a text, in any script"),
+         "types a text, in any script, joined emoji included; `\\\"`, `\\\\`, `\\n` and `\\t` are what they look like"),
 )  # fmt: skip
-ACTS = (Act("keys", "type", ("text",), lambda text: f'types "{text}"'),)
+ACTS = (Act("keys", "type", ("text",), lambda text: f'types "{text}"', "what is typed"),)
 HELD = ()

@@ -17,7 +17,14 @@ class Wait(Said, frozen=True):
 TIME = Argument("TIME", read_time, format_time, (0.001, 0.02, 0.05, 0.4))
 
 VERBS = (
-    Verb("wait", Wait, (TIME,), lambda said: (steps.Wait(said.seconds),), "wait 200ms", "waits before the next step"),
+    Verb(
+        "wait",
+        Wait,
+        (TIME,),
+        lambda said: (steps.Wait(said.seconds),),
+        "wait 200ms",
+        "waits before the next step; times are `200ms` or `1.5s`",
+    ),
 )
 ACTS = ()
 HELD = ()
