@@ -43,28 +43,34 @@ _DIAGONALS = {f"{down}-{across}": (across, down) for down in ("up", "down") for 
 THRESHOLDS = ("half", "full")
 """What a person can bind of an axis besides pushing it at all: half the way, and all the way."""
 
-BUTTON = Shape("button")
-TRIGGER = Shape("trigger", axes={"": (None, "")})
-STICK = Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
-HAT = Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
-RING = Shape("ring", directions=("left", "right"), axes={"": ("left", "right")})
-DIAL = Shape("dial", directions=("left", "right"), turns=("left", "right"))
-TILT = Shape("tilt wheel", directions=("left", "right"), turns=("left", "right"))
-WHEEL = Shape("wheel", directions=("up", "down"), turns=("down", "up"))
-FADER = Shape("fader", axes={"": (None, "")})
-MOTION = Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False)
+SORTS: dict[str, Shape] = {}
+"""Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it
+(`SHAPED`), and else the description of the thing."""
+
+
+def _sort(shape: Shape) -> Shape:
+    SORTS[shape.name] = shape
+    return shape
+
+
+BUTTON = _sort(Shape("button"))
+TRIGGER = _sort(Shape("trigger", axes={"": (None, "")}))
+STICK = _sort(
+    Shape("stick", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
+)
+HAT = _sort(Shape("hat", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS))
+RING = _sort(Shape("ring", directions=("left", "right"), axes={"": ("left", "right")}))
+DIAL = _sort(Shape("dial", directions=("left", "right"), turns=("left", "right")))
+TILT = _sort(Shape("tilt wheel", directions=("left", "right"), turns=("left", "right")))
+WHEEL = _sort(Shape("wheel", directions=("up", "down"), turns=("down", "up")))
+FADER = _sort(Shape("fader", axes={"": (None, "")}))
+MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False))
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
     "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,
 }  # fmt: skip
 """Controls that are more than a button."""
-
-SORTS: dict[str, Shape] = {
-    shape.name: shape for shape in (BUTTON, TRIGGER, FADER, STICK, HAT, RING, DIAL, TILT, WHEEL, MOTION)
-}
-"""Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it
-(`SHAPED`), and else the description of the thing."""
 
 _GAMEPAD_BUTTONS = {
     0x130: "south", 0x131: "east", 0x132: "c", 0x133: "north", 0x134: "west", 0x135: "z", 0x136: "shoulder-left",

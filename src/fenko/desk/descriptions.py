@@ -6,6 +6,7 @@ before the ones that ship with Fenko.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from math import isfinite
 from pathlib import Path
@@ -13,7 +14,7 @@ from typing import Annotated, Literal
 
 from msgspec import UNSET, Meta, UnsetType
 
-from fenko.core.controls import KINDS
+from fenko.core.controls import KINDS, SORTS
 from fenko.core.descriptions import DescribedControl, Description, burst_of, default_form, default_size
 from fenko.core.words import nearest
 from fenko.data import DEVICES
@@ -29,6 +30,10 @@ FOLDER = "devices"
 _FARTHEST = 5000.0
 """Millimetres; nothing with controls is larger."""
 _Pair = Annotated[list[float], Meta(min_length=2, max_length=2)]
+
+
+_AXIS_SORTS = [name for name, shape in SORTS.items() if shape.axes.keys() == {""}]
+"""What one axis alone can be."""
 
 
 class SpotFile(File):
@@ -55,8 +60,12 @@ class SpotFile(File):
     ) = UNSET
     sort: (
         Annotated[
-            Literal["button", "trigger", "fader", "stick", "hat", "ring", "dial", "wheel", "tilt wheel"],
-            described("How it acts.", "what its name says, else a button"),
+            str,
+            described(
+                "How it acts.",
+                "what its name says, else a button",
+                extra_json_schema={"enum": _AXIS_SORTS},
+            ),
         ]
         | UnsetType
     ) = UNSET
@@ -125,6 +134,11 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         for one in sends or ():
             if one not in known:
                 sources.add((*place, "sends"), f"a {file.kind} has no control `{one}`", nearest=nearest(one, known))
+        if entry.sort and not _can_be(control, entry.sort):
+            message = f"`{control}` cannot be a {entry.sort}"
+            expected = f"{', '.join(_AXIS_SORTS)}, for an axis such as `axis-40`"
+            sources.add((*place, "sort"), message, expected=expected, nearest=nearest(entry.sort, _AXIS_SORTS))
+            continue
         for field in ("at", "size"):
             numbers = getattr(entry, field) or ()
             if not all(isfinite(number) and 0 <= number <= _FARTHEST for number in numbers):
@@ -149,6 +163,11 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
             )
         )  # fmt: skip
     return _whole(stem, file, tuple(spots), (0.0, 0.0))
+
+
+def _can_be(control: str, sort: str) -> bool:
+    """Whether a control can be of that sort: only an axis without a name of its own can be anything else than it is."""
+    return re.fullmatch(r"axis-\d+", control) is not None and sort in _AXIS_SORTS
 
 
 def _lies_on_itself(control: str, entries: Mapping[str, SpotFile]) -> bool:

@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+from importlib import import_module
 from types import ModuleType
 
 from fenko.core.registration import Act, Held, Said, Verb
 from fenko.core.steps import Item
-from fenko.core.verbs import desk, keys, pointer, text, waiting
+from fenko.core.verbs import keys
 
-FILES: tuple[ModuleType, ...] = (keys, waiting, text, desk, pointer)
+FILES = (
+    "keys",
+    "waiting",
+    "text",
+    "desk",
+    "pointer",
+)
+_LOADED: tuple[ModuleType, ...] = tuple(import_module(f"fenko.core.verbs.{name}") for name in FILES)
 
-VERBS: dict[str, Verb] = {verb.word: verb for file in FILES for verb in file.VERBS}
+VERBS: dict[str, Verb] = {verb.word: verb for file in _LOADED for verb in file.VERBS}
 """By their words, in the order in which help tells of them."""
-ACTS: dict[tuple[str, str], Act] = {(act.out, act.act): act for file in FILES for act in file.ACTS}
+ACTS: dict[tuple[str, str], Act] = {(act.out, act.act): act for file in _LOADED for act in file.ACTS}
 """Every sort of effect, by its out and act."""
-HELD: dict[str, Held] = {held.out: held for file in FILES for held in file.HELD}
+HELD: dict[str, Held] = {held.out: held for file in _LOADED for held in file.HELD}
 """What can be held, by its out."""
 VERB_OF: dict[type[Said], Verb] = {verb.said: verb for verb in (*VERBS.values(), *keys.FORMS)}
 """The verb of each thing that can be said."""
