@@ -125,7 +125,7 @@ def test_run_plays_what_rehearse_says(fenko: Run, make_desk: MakeDesk, tmp_path:
         assert effect["t"] - offset == pytest.approx(other["t"], abs=0.002)
 
 
-_BEGUN = "print('begun', flush=True); from fenko.start import main; main()"
+_BEGUN = "import fenko.start; print('begun', flush=True); fenko.start.main()"
 
 
 @pytest.mark.parametrize("after", [0.0, 0.05, 0.1, 0.15, 0.2, 0.3, 0.4])

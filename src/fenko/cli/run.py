@@ -22,7 +22,8 @@ def command(desk_folder: Path | None, take_path: Path | None, play_focus: bool) 
     """Run the desk: surfaces in, shortcuts out, until Ctrl-C.
 
     Says which surfaces, output and profile are on, and whatever changes. At the end, and whenever a surface goes
-    away, everything that was down is lifted. To see what would be sent without sending it, `fenko try`.
+    away, everything that was down is lifted. The signal USR1 has the desk read again, between two events; one with a
+    mistake changes nothing. To see what would be sent without sending it, `fenko try`.
     """
     desk = open_desk(desk_folder)
     changes = changes_of(desk, take_path, play_focus)
