@@ -128,7 +128,8 @@ def _times(sides: list[subprocess.Popen[bytes]], client: _Client) -> list[list[f
     for number in range(PRESSES):
         for side, process in enumerate(sides):
             for value in (1, 0):
-                raw = EVENT.pack(0, 0, KEY, 0x130, value) + EVENT.pack(0, 0, 0, 0, 0)
+                seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
+                raw = EVENT.pack(seconds, micros, KEY, 0x130, value) + EVENT.pack(seconds, micros, 0, 0, 0)
                 assert process.stdin is not None
                 start = time.perf_counter()
                 os.write(process.stdin.fileno(), raw)

@@ -18,6 +18,7 @@ from fenko.core.keys import KERNEL_KEYS
 from fenko.system.kernel import EVENT, KEY
 
 PRESSES = 4000
+KEYS = "abcdefghijklmnopqrstuvwxyz0123456789"
 BARE = """
 import os
 os.write(1, b"r")
@@ -27,6 +28,7 @@ while True:
 FENKO = """
 import os, sys
 from pathlib import Path
+from fenko.core.keys import KERNEL_KEYS
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.devices.events import EventReader, State
@@ -44,7 +46,8 @@ os.set_blocking(0, False)
 with Loop() as loop:
     output = KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
     session = Session(desk, loop, lambda open_now: [output], print)
-    reader = EventReader(0, {(1, 0x130): "pad.south"}, {}, lambda: State(frozenset(), {}))
+    addresses = {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}
+    reader = EventReader(0, addresses, {}, lambda: State(frozenset(), {}))
 
     def readable():
         changes = reader.changes(reader.read())
@@ -77,13 +80,16 @@ def _latency(process: subprocess.Popen[bytes], raw: bytes) -> float:
 def measure() -> list[Row]:
     """Median and 99th percentile against a bare read-write loop, event by event in turn."""
     with tempfile.TemporaryDirectory() as name:
-        (Path(name) / "desk.toml").write_text('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "a"\n')
-        sides = [_start(sys.executable, "-c", BARE), _start(sys.executable, "-c", FENKO, name)]
+        bound = "\n".join(f'{key} = "{other}"' for key, other in zip(KEYS, reversed(KEYS), strict=True))
+        (Path(name) / "desk.toml").write_text(f'[surface.keys]\nkind = "keyboard"\n[profile.base.on.keys]\n{bound}\n')
+        sides = [_start(sys.executable, "-c", BARE), _start(sys.executable, "-c", FENKO, name, KEYS)]
         times: list[list[float]] = [[], []]
         for number in range(PRESSES):
-            value = 1 - number % 2
-            for side, code in ((0, KERNEL_KEYS["a"]), (1, 0x130)):
-                raw = EVENT.pack(0, 0, KEY, code, value) + EVENT.pack(0, 0, 0, 0, 0)
+            # Each key in turn: by the time it comes again it has been up for long enough.
+            value, code = 1 - number % 2, KERNEL_KEYS[KEYS[number // 2 % len(KEYS)]]
+            for side in (0, 1):
+                seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
+                raw = EVENT.pack(seconds, micros, KEY, code, value) + EVENT.pack(seconds, micros, 0, 0, 0)
                 times[side].append(_latency(sides[side], raw))
         for process in sides:
             process.kill()

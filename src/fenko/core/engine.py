@@ -100,7 +100,7 @@ class Engine(ShortWays):
                         return [(t, "keys", "down", key) for key in keys]
                 if (
                     address in self._direct and address not in self._directly and address not in self._down
-                    and t >= self._held.free_at and t >= self._alone_up + self._gap
+                    and ((t >= self._held.free_at and t >= self._alone_up + self._gap) or self._have_rested(t, address))
                 ):  # fmt: skip
                     return self._hold_directly(t, address)
             elif value == 0:

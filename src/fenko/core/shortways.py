@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import inf
 
+from fenko.core.agenda import after
 from fenko.core.changes import Effect
 from fenko.core.gestures import Gestures
 from fenko.core.held import Lasting
@@ -117,6 +118,12 @@ class ShortWays:
                 out, act, name = one.begins
                 effects.append((t, out, act, name))
         return effects
+
+    def _have_rested(self, t: float, address: str) -> bool:
+        """Whether all that a button would hold has been up for long enough, where something else has not."""
+        self._take_in_alone()
+        direct = self._direct[address]
+        return all(one.count or t >= after(one.ended, self._gap) for one in direct.ones or self._ones(direct))
 
     def _tell(self, t: float, address: str) -> None:
         assert self._report is not None

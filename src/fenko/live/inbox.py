@@ -19,7 +19,7 @@ class Inbox:
 
     What devices note of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
     something in while a change is being dealt with is heard after it. `before`, if set, sees changes before the engine
-    does; `after` is called when something was sent."""
+    does; `after` is called when what is in force may have changed."""
 
     def __init__(self, engine: Engine, loop: Loop, send: Send, after: Callable[[], None]) -> None:
         self.engine = engine
@@ -66,7 +66,10 @@ class Inbox:
             effects = feed(change)
             if effects:
                 self.send(effects)
-                self._after()
+                for effect in effects:
+                    if effect[1] == "fenko":
+                        self._after()
+                        break
         self._last = last
 
     def advance(self, now: float) -> None:

@@ -51,52 +51,49 @@ class KeyPort(Port):
     def send(self, effects: Sequence[Effect]) -> None:
         """Sends effects in order; those of other outs are left alone."""
         try:
-            self._send(effects)
+            if self._queue or self._typing is not None:
+                self._queue.extend(effects)
+                return
+            # This is on the way of every event, so keys are counted here and not in functions of their own.
+            down, made = self._down, self._made
+            for number, effect in enumerate(effects):
+                out, act = effect[1], effect[2]
+                if out != "keys":
+                    if out == "pointer":
+                        self._point(effect)
+                elif act == "down":
+                    key = effect[3]
+                    codes = self._known.get(key) or self._codes(key)
+                    if codes is None:
+                        self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
+                        continue
+                    if codes[-1] in self._released and not down.get(codes[-1]) and (wait := self._early(codes[-1])):
+                        self._queue.extend(effects[number:])
+                        self._flush()
+                        self.wake(time.monotonic() + wait)
+                        return
+                    made[key] = codes
+                    for code in codes:
+                        count = down.get(code, 0)
+                        down[code] = count + 1
+                        if not count:
+                            self._press(code)
+                elif act == "up":
+                    # What comes up is what went down, even if the layout has changed in between.
+                    for code in reversed(made.pop(effect[3], ())):
+                        count = down.pop(code)
+                        if count > 1:
+                            down[code] = count - 1
+                        else:
+                            self._release(code)
+                else:
+                    self._typing = self._type(effect[3])
+                    self._queue.extend(effects[number + 1 :])
+                    self._go_on()
+                    return
+            self._flush()
         except LOST as why:
             raise PortLost(_gone(why)) from why
-
-    def _send(self, effects: Sequence[Effect]) -> None:
-        if self._queue or self._typing is not None:
-            self._queue.extend(effects)
-            return
-        # This is on the way of every event, so keys are counted here and not in functions of their own.
-        down, made = self._down, self._made
-        for number, effect in enumerate(effects):
-            out, act = effect[1], effect[2]
-            if out != "keys":
-                if out == "pointer":
-                    self._point(effect)
-            elif act == "down":
-                key = effect[3]
-                codes = self._known.get(key) or self._codes(key)
-                if codes is None:
-                    self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
-                    continue
-                if codes[-1] in self._released and not down.get(codes[-1]) and (wait := self._early(codes[-1])):
-                    self._queue.extend(effects[number:])
-                    self._flush()
-                    self.wake(time.monotonic() + wait)
-                    return
-                made[key] = codes
-                for code in codes:
-                    count = down.get(code, 0)
-                    down[code] = count + 1
-                    if not count:
-                        self._press(code)
-            elif act == "up":
-                # What comes up is what went down, even if the layout has changed in between.
-                for code in reversed(made.pop(effect[3], ())):
-                    count = down.pop(code)
-                    if count > 1:
-                        down[code] = count - 1
-                    else:
-                        self._release(code)
-            else:
-                self._typing = self._type(effect[3])
-                self._queue.extend(effects[number + 1 :])
-                self._go_on()
-                return
-        self._flush()
 
     def go_on(self, now: float) -> None:
         """Goes on with what waits."""
@@ -112,7 +109,7 @@ class KeyPort(Port):
             self.wake(time.monotonic() + wait)
             return
         waiting, self._queue = tuple(self._queue), deque()
-        self._send(waiting)
+        self.send(waiting)
 
     def _type_on(self) -> float | None:
         """Types as far as that goes now; returns how long to wait before more, None at the end."""

@@ -33,6 +33,8 @@ _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "back": 8
 _SCROLL_UP, _SCROLL_DOWN, _SCROLL_LEFT, _SCROLL_RIGHT = 4, 5, 6, 7
 _CAPS_LOCK_MASK = 2
 _CARDINAL = 6
+_CORE_KEYBOARD = 0x100
+_STATE_NOTIFY, _GROUP_CHANGED = 1 << 2, 1 << 4
 _DELAY = round(GAP * 1000)
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
@@ -66,6 +68,8 @@ class X11Port(KeyPort):
         self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
         self._display, self._xtest = _connect()
         self._keymap: Keymap | None = None
+        self._group_now: int | None = None
+        self._watch_group()
         self._lending: Lending | None = None
         self._lent: dict[str, Slot] = {}
         self._put: dict[int, list[int]] = {}
@@ -108,12 +112,13 @@ class X11Port(KeyPort):
         x = self._display.x
         for event in self._display.events():
             if isinstance(event, x.MappingNotifyEvent):
-                self._keymap = None
+                self._keymap = self._group_now = None
             elif isinstance(event, x.PropertyNotifyEvent):
                 if event.window == self._own:
                     self._known_batch += 1
                     self._known_at = time.monotonic()
             else:
+                self._group_now = None  # it may be the keyboard's state that has changed
                 for reader in self._readers:
                     reader.heard(event)
 
@@ -162,10 +167,21 @@ class X11Port(KeyPort):
             self._lent = {character: slot for character, slot in self._lent.items() if slot[0] in self._put}
         return self._keymap
 
+    def _watch_group(self) -> None:
+        """Has the server say when the layout group changes, so that it need not be asked before each key."""
+        xkb_requests = self._display.extension("xkb")
+        self._display.ask(xkb_requests.UseExtension, 1, 0)
+        details = [_GROUP_CHANGED, _GROUP_CHANGED]
+        self._display.tell(xkb_requests.SelectEvents, _CORE_KEYBOARD, _STATE_NOTIFY, 0, 0, 0, 0, details)
+
     def _group(self) -> int:
         """The layout group in force, of those that the layout has."""
-        groups = self._mapping().groups
-        return min((self._state() >> 13) & 3, len(groups) - 1) if len(groups) > 1 else 0
+        last = len(self._mapping().groups) - 1
+        if not last:
+            return 0
+        if self._group_now is None:
+            self._group_now = (self._state() >> 13) & 3
+        return min(self._group_now, last)
 
     def _state(self) -> int:
         """The modifiers and the layout group in force, as the core protocol packs them."""
