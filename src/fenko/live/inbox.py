@@ -42,35 +42,36 @@ class Inbox:
         try:
             if self.before is not None:
                 self.before(list(map(self._inputs.conditioned, changes)))
-            self._feed(changes)
-            while self._waiting:
-                self._feed(self._waiting.pop(0))
+            # On the way of every event: few calls, and nothing that is not needed.
+            engine, last = self.engine, self._last
+            for change in changes:
+                if change[2].__class__ is Raw:
+                    change = self._inputs.conditioned(change)
+                if change[0] < last:
+                    change = (last, change[1], change[2])
+                else:
+                    self._last = last = change[0]
+                effects = engine.feed(change)
+                if effects:
+                    self.send(effects)
+                    for effect in effects:
+                        if effect[1] == "fenko":
+                            self._after()
+                            break
         finally:
             self._busy = False
-        if self.engine.deadline != self._deadline:
-            self._set_timer()
+        if self._waiting:
+            self.put(self._waiting.pop(0))
+        if engine.deadline != self._deadline:
+            self._deadline = engine.deadline
+            self._timer.set(engine.deadline)
 
     def put_first(self, change: Change) -> None:
         """Something comes before the changes that `before` is looking at."""
-        self._feed([change])
-
-    def _feed(self, changes: Sequence[Change]) -> None:
-        feed, last = self.engine.feed, self._last
-        for change in changes:
-            if change[2].__class__ is Raw:
-                change = self._inputs.conditioned(change)
-            if change[0] < last:
-                change = (last, change[1], change[2])
-            else:
-                last = change[0]
-            effects = feed(change)
-            if effects:
-                self.send(effects)
-                for effect in effects:
-                    if effect[1] == "fenko":
-                        self._after()
-                        break
-        self._last = last
+        self._busy = False
+        self.before = None
+        self.put([change])
+        self._busy = True
 
     def advance(self, now: float) -> None:
         """Time passes."""
