@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import socket
 import time
 from collections.abc import Sequence
+from importlib import import_module
 from math import inf
 from typing import Any
 from unittest.mock import patch
@@ -19,11 +22,14 @@ from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.focus import FocusSource
 from fenko.live.loop import Loop
+from fenko.live.router import Router
 from fenko.live.session import Session
 from fenko.outputs.kernel import KernelPort
 from fenko.outputs.keys import GAP
 from fenko.outputs.layout import us_layout
 from fenko.outputs.port import Port, PortLost
+from fenko.outputs.ports import PORTS
+from fenko.outputs.x11 import LEDGER_SIZE
 from fenko.system.kernel import EVENT, KEY
 from support import DEMO
 
@@ -236,3 +242,93 @@ def test_a_moment_of_nothing_in_front_is_no_desktop(monkeypatch: pytest.MonkeyPa
         session.inbox.put([(time.monotonic(), "pad.south", 1)])
         assert session.engine.profile.name == "frames"
         session.close()
+
+
+def test_every_effect_goes_to_the_port_that_takes_its_out_and_a_lost_one_takes_no_other_with_it() -> None:
+    class Recording(_Port):
+        def __init__(self, *outs: str) -> None:
+            super().__init__()
+            self.outs = frozenset(outs)
+            self.sent: list[Effect] = []
+
+        def send(self, effects: Sequence[Effect]) -> None:
+            if self.gone:
+                raise PortLost("pulled out")
+            self.sent += effects
+
+    lost: list[Port] = []
+    with Loop() as loop:
+        router = Router(loop, lambda port, why: lost.append(port))
+        keys, sound = Recording("keys", "pointer"), Recording("sound")
+        router.use(keys)
+        router.use(sound)
+        effects: list[Effect] = [
+            (0.0, "keys", "down", "a"), (0.0, "sound", "play", "x"), (0.0, "fenko", "pause", True), (0.0, "keys", "up", "a"),
+        ]  # fmt: skip
+        router.send(effects)
+        assert keys.sent == [effects[0], effects[3]] and sound.sent == [effects[1]]
+        sound.gone = True
+        router.send(effects)
+        assert keys.sent == [effects[0], effects[3]] * 2
+        assert lost == [], "nobody is called back while something is sent"
+        loop.soon(loop.stop)
+        loop.run()
+        assert lost == [sound] and sound.closed == 1
+        router.send(effects)
+        assert len(keys.sent) == 8, "with one port left it gets everything, and knows what is its own"
+
+
+def test_what_cannot_be_written_yet_is_written_when_the_other_end_takes_more() -> None:
+    ours, theirs = socket.socketpair()
+    ours.setblocking(False)
+    waiting = bytearray(b"x" * 2_000_000)
+    read = 0
+
+    def writable() -> bool:
+        with contextlib.suppress(BlockingIOError):
+            while waiting:
+                del waiting[: ours.send(waiting[:65536])]
+        return bool(waiting)
+
+    with Loop() as loop:
+
+        def drain() -> None:
+            nonlocal read
+            read += len(theirs.recv(1 << 20))
+            if read == 2_000_000:
+                loop.stop()
+
+        loop.add(ours.fileno(), lambda: None, writable)
+        loop.add(theirs.fileno(), drain)
+        loop.run()
+        assert not waiting
+        loop.remove(ours.fileno())
+        loop.remove(theirs.fileno())
+    ours.close()
+    theirs.close()
+
+
+def test_a_device_that_refuses_is_a_port_that_is_lost_and_no_traceback() -> None:
+    said: list[str] = []
+    warnings: list[str] = []
+    output, keyboard, _ = _output(warnings)
+    with Loop() as loop:
+        session = Session(DESK, loop, lambda open_now: [output], said.append)
+        session.pretend_focus(Focus("snipwell"))
+        os.close(keyboard.fd)
+        keyboard.fd = os.dup(keyboard._read)  # so that closing it later is not an error of this test
+        session.inbox.put([(time.monotonic(), "pad.south", 1)])
+        loop.soon(loop.stop)
+        loop.run()
+        assert any("is gone" in line for line in said), said
+        session.inbox.put([(time.monotonic(), "pad.south", 0)])
+        session.close()
+
+
+def test_every_port_that_is_listed_is_there() -> None:
+    assert PORTS["x11"].memory == LEDGER_SIZE
+    for name, row in PORTS.items():
+        for place in filter(None, (row.opens, row.ends)):
+            module, _, function = place.partition(":")
+            assert callable(getattr(import_module(module), function)), name
+        assert bool(row.memory) == bool(row.ends), "what is noted for the guard has to be ended by it"

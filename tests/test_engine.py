@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change, Effect
+from fenko.core.choosing import Chooser
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
@@ -574,6 +575,29 @@ def test_what_is_held_stays_held_under_another_plan() -> None:
         effects += engine.feed(change)
     effects += engine.release_all(2.0)
     assert keys(effects) == "ctrl+ z+ a+ a- z- ctrl- b+ b- q+ y+ y- q-"
+
+
+_apps = st.sampled_from(["snipwell", "Snipwell", "hush*", "*", "~^beam", "beamcart", "h?shdesk"])
+_whens = st.lists(
+    st.dictionaries(
+        st.sampled_from(["app", "title", "program"]), st.lists(_apps, min_size=1, max_size=2), min_size=1, max_size=2
+    ),
+    max_size=2,
+)
+
+
+@given(
+    st.lists(_whens, max_size=6),
+    st.builds(Focus, *[st.sampled_from(["", "snipwell", "SNIPWELL", "hushdesk", "beamcart"])] * 3),
+)
+def test_the_profile_is_chosen_as_if_each_were_looked_at(whens: list[list[dict[str, list[str]]]], focus: Focus) -> None:
+    profiles = {BASE: Profile(BASE, (), (Level(BASE, {}),), {})}
+    for number, when in enumerate(whens):
+        conditions = [
+            Condition({field: tuple(map(compile_pattern, texts)) for field, texts in one.items()}) for one in when
+        ]
+        profiles[f"p{number}"] = Profile(f"p{number}", tuple(conditions), (), {})
+    assert Chooser(profiles.values()).choose(focus) == Plan({}, profiles).choose(focus)
 
 
 class Plodding(Engine):

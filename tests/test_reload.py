@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import pickle
 import signal
 import subprocess
 import time
@@ -11,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from fenko.core.patterns import compile_pattern
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.loop import Loop
@@ -23,6 +25,8 @@ DESK = """
 kind = "gamepad"
 [profile.base.on.pad]
 south = "{key}"
+[profile.titled]
+when = {{ title = "~^Reel [0-9]+$" }}
 """
 
 
@@ -73,6 +77,13 @@ def test_a_signal_reads_the_desk_again_and_a_broken_one_changes_nothing(make_des
         wait_for(lambda: running.last_key() == "f4", "the desk after the mistake", 30)
     finally:
         running.end()
+
+
+def test_patterns_survive_the_way_from_one_process_to_another() -> None:
+    for text in ("snip*well", "~^a+b$", "plain"):
+        sent = pickle.loads(pickle.dumps(compile_pattern(text)))
+        for title in ("snipwell", "aab", "plain", "x"):
+            assert sent.fits(title) == compile_pattern(text).fits(title)
 
 
 def test_the_pieces_of_a_desk_are_the_desk() -> None:

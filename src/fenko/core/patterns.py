@@ -33,6 +33,11 @@ class Wildcard:
     def __init__(self, text: str) -> None:
         self._first, *self._parts = text.casefold().split("*")
 
+    @property
+    def literal(self) -> str | None:
+        """The one text that fits, its case folded; None if there are more."""
+        return None if self._parts or "?" in self._first else self._first
+
     def fits(self, text: str) -> bool:
         """Whether the whole text does."""
         text = _folded(text)
@@ -70,6 +75,7 @@ class Expression:
     Raises BadPattern."""
 
     def __init__(self, text: str) -> None:
+        self._text = text
         try:
             import re2
         except ImportError as why:
@@ -83,6 +89,10 @@ class Expression:
             reason = why.args[0] if why.args else why
             shown = reason.decode("utf-8", "replace") if isinstance(reason, bytes) else str(why)
             raise BadPattern(shown) from None
+
+    def __reduce__(self) -> tuple[type[Expression], tuple[str]]:
+        """What is compiled cannot be sent to another process; the text can."""
+        return Expression, (self._text,)
 
     def fits(self, text: str) -> bool:
         """Whether it is found in this text."""

@@ -176,6 +176,7 @@ class Pending:
     # --- Several at once ---
 
     def gather(self, t: float, address: str, cell: Cell | None, chords: tuple[Cell, ...], since: float) -> None:
+        """A member of chords was pressed; it waits until it is known whether one of them is meant."""
         surface = address.partition(".")[0]
         forming = self._undecided.get(surface)
         if isinstance(forming, PendingChord) and not forming.fitting(address):
@@ -211,6 +212,7 @@ class Pending:
     # --- Keys that send their code several times ---
 
     def count_burst(self, t: float, address: str, cell: Cell | None, since: float) -> None:
+        """A key that may send its code several times was pressed; it waits until it is known how often it does."""
         burst = self._undecided.get(address)
         if not isinstance(burst, PendingBurst):
             burst = PendingBurst(cell, self._situation.stack.bursts(address), self._entry(address))

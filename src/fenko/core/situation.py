@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Set
 
 from fenko.core.changes import Effect
+from fenko.core.choosing import Chooser
 from fenko.core.plan import BASE, Focus, Plan, Profile
 from fenko.core.stack import Stack
 
@@ -24,6 +25,7 @@ class Situation:
         self, plan: Plan, out: list[Effect], leaves: Callable[[float], None], changed: Callable[[float, bool], None]
     ) -> None:
         self.plan = plan
+        self._chooser = Chooser(plan.profiles.values())
         self.focus = Focus()
         self.keyboard: tuple[str, ...] = ()
         self.paused = False
@@ -97,7 +99,7 @@ class Situation:
         """This window is in front."""
         self.focus = focus
         if not self.by_hand:
-            self._put_in_force(t, self.plan.choose(focus), "focus")
+            self._put_in_force(t, self._chooser.choose(focus), "focus")
 
     def by_name(self, t: float, name: str) -> None:
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
@@ -105,7 +107,7 @@ class Situation:
         if name == "auto":
             # The way back from everything: what was locked ends too.
             self.end(t, lambda on: on[1] in (LOCKED, ONCE))
-            self._put_in_force(t, self.plan.choose(self.focus), "focus")
+            self._put_in_force(t, self._chooser.choose(self.focus), "focus")
             return
         steps = {"next": 1, "previous": -1}
         if name in steps:
@@ -125,11 +127,12 @@ class Situation:
     def use_plan(self, t: float, plan: Plan) -> None:
         """Another plan is in force; profile and layers stay as far as it has them."""
         self.plan = plan
+        self._chooser = Chooser(plan.profiles.values())
         self._plain.clear()
         name = self.profile.name
         if not self.by_hand or name not in plan.profiles:
             self.by_hand = False
-            name = plan.choose(self.focus)
+            name = self._chooser.choose(self.focus)
         if name != self.profile.name:
             self._put_in_force(t, name, "focus")
         else:

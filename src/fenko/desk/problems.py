@@ -53,6 +53,8 @@ def _printable(text: str) -> str:
 
 def width(text: str) -> int:
     """How many terminal columns a text takes: wide characters two, combining ones none."""
+    if text.isascii():
+        return len(text)
     columns = 0
     for character in text:
         if not unicodedata.combining(character):

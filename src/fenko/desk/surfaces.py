@@ -32,6 +32,7 @@ class SurfaceLinks(Struct, frozen=True):
 def read_surfaces(
     sources: Sources, table: dict[str, Any], descriptions: Mapping[str, Description]
 ) -> dict[str, Surface]:
+    """The surfaces by name, each with its kind, its names of controls and how these act; what is wrong is noted."""
     surfaces: dict[str, Surface] = {}
     claimed: dict[str, str] = {}
     for name, entry in table.items():

@@ -91,14 +91,17 @@ class FocusSource(Source):
         self._timer.set(inf)
 
     def display_lost(self) -> None:
+        """The display is gone; nothing of it is asked any more."""
         self._forget()
         self.close()
 
     def display_back(self) -> None:
+        """It is there again. Raises DisplayError or PortError if not yet."""
         if self._follows and self._server is None:
             self._open()
 
     def close(self) -> None:
+        """Stops following."""
         if self._server is not None:
             self._around.loop.remove(self._server.fd)
             self._server.close()

@@ -59,13 +59,16 @@ class KeyboardSource(Source):
             self.start()
 
     def display_lost(self) -> None:
+        """The display is gone; nothing of it is asked any more."""
         self.close()
 
     def display_back(self) -> None:
+        """It is there again. Raises DisplayError or PortError if not yet."""
         if self._keyboard is None and self._around.desk.plan.watches_keyboard:
             self._open(not on_wayland())
 
     def close(self) -> None:
+        """Stops listening."""
         if self._keyboard is not None:
             self._keyboard.close()
             self._keyboard = None

@@ -186,6 +186,7 @@ class Session:
         self.inbox.release_all(time.monotonic())
 
     def display_lost(self) -> None:
+        """The display is gone; nothing of it is asked any more."""
         for port in self.router.ports:
             if port.returns:
                 self.router.drop(port)
@@ -196,6 +197,7 @@ class Session:
         self.inbox.put([(now, KEYBOARD, ()), (now, FOCUS, Focus())])
 
     def display_back(self) -> None:
+        """It is there again. Raises DisplayError or PortError if not yet."""
         open_now = {out for port in self.router.ports for out in port.outs}
         for port in self._open_ports(open_now):
             self.router.use(port)

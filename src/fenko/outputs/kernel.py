@@ -51,7 +51,8 @@ class VirtualDevice(Protocol):
 
     fd: int
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Takes the device away."""
 
 
 def make_devices() -> tuple[VirtualDevice, VirtualDevice]:

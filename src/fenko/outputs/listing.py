@@ -19,6 +19,7 @@ class ListingPort(Port):
         self._show = show
 
     def send(self, effects: Sequence[Effect]) -> None:
+        """Shows effects, in order."""
         self._show(effects)
 
     def close(self) -> None:
