@@ -9,8 +9,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from fenko.core.performing import perform
 from fenko.core.phrase import Phrase
-from fenko.core.script import HAND_WORDS, ScriptError, parse_hand_step, perform
+from fenko.core.script import HAND_WORDS, ScriptError, parse_hand_step
 from fenko.desk.load import load_desk
 from fenko.desk.model import BindingFile, DeskTimingFile, SurfaceFile
 from fenko.desk.settings import find_settings

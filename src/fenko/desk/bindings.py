@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 
-from msgspec import Struct, structs
+from msgspec import structs
 
-from fenko.core.controls import BUTTON, KINDS, SHAPED, THRESHOLDS, Shape
+from fenko.core.controls import BUTTON, KINDS, SHAPED, Shape
 from fenko.core.phrase import Phrase, parse_phrase
-from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Level, Surface, Timing
+from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
-from fenko.core.verbs.desk import PROFILE_WORDS, ChangeProfile, TurnOnLayer
+from fenko.core.verbs import VERB_OF
+from fenko.core.verbs.desk import TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
-from fenko.core.words import format_time, nearest, parse_time
+from fenko.core.words import nearest
+from fenko.desk.cells import ControlReader, Scope, some_of
 from fenko.desk.locate import KeyPath
-from fenko.desk.model import LIMITS, BindingFile, TimingFile
+from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import fields, read
@@ -26,15 +28,6 @@ _WAYS = ("do", "in-turn", "at-random")
 MOST_UNKNOWN = 100
 """Unknown controls that are worth a place each; somebody who has more has the wrong kind of surface."""
 _HELD_GESTURES = ("press", "hold")
-
-
-class Scope(Struct, frozen=True):
-    """Where bindings stand: the profile or layer, what phrases there may name, and the times of the profile."""
-
-    name: str
-    path: KeyPath
-    layers: frozenset[str] = frozenset()
-    timing: tuple[dict[str, float], ...] = ()
 
 
 class BindingReader:
@@ -78,7 +71,7 @@ class BindingReader:
             surface = self.surfaces.get(surface_name)
             if surface is None:
                 hint = nearest(surface_name, self.surfaces)
-                expected = _some(self.surfaces) or "a [surface.NAME] in this desk"
+                expected = some_of(self.surfaces) or "a [surface.NAME] in this desk"
                 self._fault((*top, surface_name), f"unknown surface `{surface_name}`", expected, hint, at_key=True)
                 continue
             if not isinstance(entries, dict):
@@ -107,7 +100,7 @@ class BindingReader:
                         ),
                     )  # fmt: skip
                     continue
-                reader = _ControlReader(self, scope, surface, address, members)
+                reader = ControlReader(self, scope, surface, address, members)
                 controls[address] = reader.control(path, shape, value)
         return Level(scope.name, controls)
 
@@ -251,19 +244,18 @@ class BindingReader:
 
     def _step(self, path: KeyPath, text: str, step: Said, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
-        if isinstance(step, ChangeProfile) and step.name not in (*self.profiles, *PROFILE_WORDS):
-            self._unknown_in(path, text, "profile", step.name, [*sorted(self.profiles), *PROFILE_WORDS])
+        known = {"profile": self.profiles, "layer": scope.layers}
+        for argument, field in zip(VERB_OF[type(step)].arguments, step.__struct_fields__, strict=True):
+            name = getattr(step, field)
+            if argument.names and name not in known[argument.names] and name not in argument.besides:
+                self._unknown_in(path, text, argument.names, name, [*sorted(known[argument.names]), *argument.besides])
+                return False
+        if isinstance(step, TurnOnLayer) and not step.mode and not held:
+            part = (text.find("layer"), len(f"layer {step.name}"))
+            message = "this gesture is over at once, so nothing would hold the layer"
+            expected = f"`layer {step.name} once`, `layer {step.name} locked`, or another gesture"
+            self.sources.add(path, message, part=part, expected=expected)
             return False
-        if isinstance(step, TurnOnLayer):
-            if step.name not in scope.layers:
-                self._unknown_in(path, text, "layer", step.name, sorted(scope.layers))
-                return False
-            if not step.mode and not held:
-                part = (text.find("layer"), len(f"layer {step.name}"))
-                message = "this gesture is over at once, so nothing would hold the layer"
-                expected = f"`layer {step.name} once`, `layer {step.name} locked`, or another gesture"
-                self.sources.add(path, message, part=part, expected=expected)
-                return False
         if isinstance(step, Keys | Command) and step.every is not None and step.times == 1 and not held:
             message = "this gesture is over at once; without `xN` the keys repeat while a control is held"
             part = (text.find("every"), 5)
@@ -273,7 +265,7 @@ class BindingReader:
 
     def _unknown_in(self, path: KeyPath, text: str, verb: str, name: str, known: list[str]) -> None:
         at = text.find(name, text.find(verb) + len(verb))
-        expected = _some(known) or f"a {verb} of this profile; it has none"
+        expected = some_of(known) or f"a {verb} of this profile; it has none"
         message = f"unknown {verb} `{name}`"
         self.sources.add(path, message, part=(at, len(name)), expected=expected, nearest=nearest(name, known))
 
@@ -291,136 +283,8 @@ class BindingReader:
             message = f"unknown control `{control}`"
         else:
             message = f"a {surface.kind} has no control `{control}`"
-        expected = _some(sorted(known)) if len(known) < 20 else None
+        expected = some_of(sorted(known)) if len(known) < 20 else None
         self._fault(path, message, expected, hint, at_key=True)
 
     def _fault(self, path: KeyPath, message: str, expected: str | None, hint: str | None, at_key: bool = False) -> None:
         self.sources.add(path, message, at_key=at_key, expected=expected, nearest=hint)
-
-
-class _ControlReader:
-    """Reads all that stands under one control, or chord, of one profile or layer."""
-
-    def __init__(
-        self, reader: BindingReader, scope: Scope, surface: Surface, address: str, members: tuple[str, ...]
-    ) -> None:
-        self._reader = reader
-        self._scope = scope
-        self._surface = surface
-        self._address = address
-        self._members = members
-        self._sources = reader.sources
-
-    def control(self, path: KeyPath, shape: Shape, value: Any) -> tuple[Cell, ...]:
-        """The cells of the control; those that are not mentioned are owned too, and empty."""
-        if not shape.cells:
-            return tuple(self._cells(path, self._address, shape, value))
-        cells = {
-            f"{self._address}.{part}": Cell(f"{self._address}.{part}", self._scope.name) for part in shape.directions
-        }
-        if not isinstance(value, dict) or "do" in value:
-            example = f"`{path[-1]}.{shape.directions[0]}`"
-            self._sources.add(path, f"a {shape.name} is bound by direction", expected=example)
-            return ()
-        for direction, entry in value.items():
-            if direction not in shape.cells:
-                self._sources.add(
-                    (*path, direction), f"a {shape.name} has no direction `{direction}`", at_key=True,
-                    expected=_some(shape.cells), nearest=nearest(direction, shape.cells),
-                )  # fmt: skip
-                continue
-            for cell in self._cells((*path, direction), f"{self._address}.{direction}", shape, entry, direction):
-                cells[cell.address] = cell
-        return tuple(cells.values())
-
-    def _cells(self, path: KeyPath, address: str, shape: Shape, value: Any, direction: str = "") -> Iterator[Cell]:
-        """The cell at an address, and those of its thresholds."""
-        gestures: dict[str, Any] = {}
-        known = TURN_GESTURES if shape.turns else GESTURES
-        analogue = bool(shape.axes) and direction not in shape.diagonals
-        times: dict[str, float] = {}
-        if not isinstance(value, dict) or is_binding(value):
-            gestures["press"] = self._gesture(path, "press", value, times)
-            self._reader.places[self._scope.name, address, "press"] = path
-        elif not value:
-            self._sources.add(
-                path, "this binds nothing", expected="a phrase; `nothing` does nothing on purpose", nearest="nothing"
-            )
-        else:
-            if "timing" in value:
-                times |= read_times(self._sources, (*path, "timing"), value["timing"])
-            for gesture, entry in value.items():
-                sub = (*path, gesture)
-                if gesture == "timing":
-                    continue
-                if analogue and gesture in THRESHOLDS:
-                    yield from self._cells(sub, f"{address}.{gesture}", BUTTON, entry)
-                elif gesture in known:
-                    gestures[gesture] = self._gesture(sub, gesture, entry, times)
-                    self._reader.places[self._scope.name, address, gesture] = sub
-                else:
-                    self._unknown_gesture(sub, gesture, shape, (*known, *(THRESHOLDS if analogue else ())))
-        timing = self._reader.timing(self._surface.name, *self._scope.timing, times)
-        repeats = self._surface.repeated(self._address.partition(".")[2])
-        yield Cell(address, self._scope.name, timing=timing, members=self._members, repeats=repeats, **gestures)
-
-    def _gesture(self, path: KeyPath, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
-        held = gesture in _HELD_GESTURES and not self._turns()
-        if isinstance(value, dict) and isinstance(value.get("timing"), dict):
-            times |= read_times(self._sources, (*path, "timing"), value["timing"], checked=True)
-        if not isinstance(value, str | dict):
-            self._sources.add(
-                path, "this binds nothing", expected="a phrase, a table with `do`, or a table of gestures"
-            )
-            return None
-        return self._reader.binding(path, value, self._scope, held)
-
-    def _turns(self) -> bool:
-        shape = self._surface.shape(self._address.partition(".")[2])
-        return shape is not None and shape.turns is not None
-
-    def _unknown_gesture(self, path: KeyPath, gesture: str, shape: Shape, known: tuple[str, ...]) -> None:
-        if shape.turns and gesture in GESTURES:
-            message = f"a {shape.name} turns by steps; it has no {gesture}"
-            self._sources.add(path, message, at_key=True, expected=_some(known))
-            return
-        hint = nearest(gesture, known)
-        self._sources.add(path, f"unknown gesture `{gesture}`", at_key=True, expected=_some(known), nearest=hint)
-
-
-def is_binding(value: Any) -> bool:
-    """Whether a value under a control is one binding, and no table of gestures or directions."""
-    return isinstance(value, str) or (isinstance(value, dict) and bool(_BINDING_FIELDS & value.keys()))
-
-
-def read_times(
-    sources: Sources, path: KeyPath, table: Any, kind: type[TimingFile] = TimingFile, checked: bool = False
-) -> dict[str, float]:
-    """The times of a `timing` table in seconds, without those that are faulty, which is noted. `checked`: its structure
-    has been looked at already."""
-    if not checked:
-        read(sources, path, table, kind)
-    times: dict[str, float] = {}
-    for name, text in table.items() if isinstance(table, dict) else ():
-        if name in fields(kind) and isinstance(text, str) and (found := read_time(sources, (*path, name), text, *LIMITS[name])) is not None:  # fmt: skip
-            times[name] = found
-    return times
-
-
-def read_time(sources: Sources, path: KeyPath, text: Any, least: float, most: float) -> float | None:
-    """A time within its range; None, which is noted or has been, for anything else."""
-    if not isinstance(text, str):
-        return None
-    try:
-        seconds = parse_time(text)
-    except ValueError:
-        return None  # noted with the structure
-    if not least <= seconds <= most:
-        sources.add(path, f"`{text}` is out of range", expected=f"{format_time(least)} to {format_time(most)}")
-        return None
-    return seconds
-
-
-def _some(words: Iterable[str]) -> str:
-    words = list(words)
-    return ", ".join(words[:12]) + (" …" if len(words) > 12 else "")

@@ -17,7 +17,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.desk.bindings import is_binding
+from fenko.desk.cells import is_binding
 from fenko.desk.load import load_desk
 from fenko.desk.locate import Extent, KeyPath, Place, Section, line_and_column, sections
 from fenko.desk.problems import DeskError

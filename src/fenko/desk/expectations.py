@@ -7,11 +7,12 @@ from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.performing import Outcome, perform
 from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
-from fenko.core.script import HandStep, Outcome, ScriptError, parse_hand_step, perform
+from fenko.core.script import HandStep, ScriptError, parse_hand_step
 from fenko.core.seen import compared
 from fenko.core.verbs.desk import Nothing
 from fenko.core.verbs.keys import Keys

@@ -9,8 +9,9 @@ from msgspec import Struct
 
 from fenko.core.delays import delays
 from fenko.core.effects import effect_fields
+from fenko.core.performing import Performance
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
-from fenko.core.script import HandStep, Performance
+from fenko.core.script import HandStep
 from fenko.core.stack import stack_of
 from fenko.core.words import format_time
 from fenko.desk.load import Desk

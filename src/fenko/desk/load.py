@@ -16,7 +16,7 @@ from fenko.core.plan import (
     Timing,
 )
 from fenko.desk.apps import App, read_apps
-from fenko.desk.bindings import MOST_UNKNOWN, BindingReader, read_times
+from fenko.desk.bindings import MOST_UNKNOWN, BindingReader
 from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import DeskFile, DeskTimingFile, OutputFile
@@ -26,6 +26,7 @@ from fenko.desk.sources import Sources
 from fenko.desk.structure import read
 from fenko.desk.surfaces import SurfaceLinks, described_by, read_surfaces
 from fenko.desk.tables import table_of
+from fenko.desk.times import read_times
 from fenko.system.files import real_path
 
 

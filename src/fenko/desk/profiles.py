@@ -16,11 +16,13 @@ from fenko.core.plan import (
 )
 from fenko.core.verbs.desk import LAYER_MODES, PROFILE_WORDS
 from fenko.core.words import nearest
-from fenko.desk.bindings import BindingReader, Scope, read_times
+from fenko.desk.bindings import BindingReader
+from fenko.desk.cells import Scope
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import When
 from fenko.desk.sources import Sources
 from fenko.desk.tables import read_patterns, table_of
+from fenko.desk.times import read_times
 
 
 def read_profiles(

@@ -13,12 +13,12 @@ from fenko.core.plan import (
     Surface,
 )
 from fenko.core.words import nearest
-from fenko.desk.bindings import read_time
 from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.model import LIMITS
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import Sources
 from fenko.desk.tables import table_of
+from fenko.desk.times import read_time
 
 
 class SurfaceLinks(Struct, frozen=True):
