@@ -19,6 +19,8 @@ from fenko.core.situation import Situation
 from fenko.core.stack import TOUCH
 from fenko.core.verbs.keys import item_of
 
+_FARS = tuple(f".{far}" for far in THRESHOLDS)
+
 
 class _Pressed:
     """A press of a cell that waits for more than the press: its cell as it was then, when it is a hold, and the
@@ -87,16 +89,16 @@ class Gestures:
                 self._begin(t, address, since, order)
             return
         self.down.discard(address)
-        if not self.pending.release(t, address):
-            self._let_go(t, self.pending.instead.pop(address, address))
+        pending = self.pending
+        if not pending.waits or not pending.release(t, address):
+            self._let_go(t, pending.instead.pop(address, address) if pending.instead else address)
         if address in self._watched:
             self._situation.watch(t, self.down)
 
     def _is_silent(self, address: str) -> bool:
         """Whether nothing comes of this: the touch of a control that is pressed, or half or all of a way that is not
         bound."""
-        _, _, last = address.rpartition(".")
-        if last in THRESHOLDS:
+        if address.endswith(_FARS):
             return self._situation.stack.bound(address) is None
         if address.endswith(TOUCH):
             control = address[: -len(TOUCH)]
@@ -105,19 +107,18 @@ class Gestures:
 
     def _begin(self, t: float, address: str, since: float, order: float) -> None:
         """A press has come; it may have to wait until it is known what it is."""
-        self.pending.settle_others(t, address, order)
-        touch = self._situation.stack.touch(address)
-        if touch is not None and touch in self.down:
-            self._end_press(t, touch)
-        stack = self._situation.stack
-        cell = stack.cell(address)
-        chords = stack.chords(address)
-        if chords:
-            self.pending.gather(t, address, cell, chords, since)
-        elif stack.bursts(address):
-            self.pending.count_burst(t, address, cell, since)
+        if self.pending.waits or self._contacts.waits:
+            self.pending.settle_others(t, address, order)
+        part = self._situation.stack.part(address)
+        if part.touch is not None and part.touch in self.down:
+            self._end_press(t, part.touch)
+            part = self._situation.stack.part(address)
+        if part.chords:
+            self.pending.gather(t, address, part, since)
+        elif part.bursts:
+            self.pending.count_burst(t, address, part.cell, since)
         else:
-            self._press(t, address, cell, since)
+            self._press(t, address, part.cell, since)
 
     # --- Press, hold, tap ---
 

@@ -20,6 +20,7 @@ from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Cell, Plan, Timing, control_of
 from fenko.core.situation import Situation
+from fenko.core.stack import Part
 
 Press = Callable[[float, str, Cell | None, float], None]
 LetGo = Callable[[float, str, float | None], None]
@@ -41,7 +42,7 @@ class PendingChord:
 
     __slots__ = ("chords", "pressed", "waiting")
 
-    def __init__(self, chords: tuple[Cell, ...], waiting: Waiting) -> None:
+    def __init__(self, chords: tuple[tuple[frozenset[str], Cell], ...], waiting: Waiting) -> None:
         self.chords = chords
         self.waiting = waiting
         self.pressed: dict[str, tuple[float, Cell | None]] = {}
@@ -49,7 +50,7 @@ class PendingChord:
     def fitting(self, address: str) -> list[Cell]:
         """The chords that these and one more cell may be members of."""
         pressed = {*self.pressed, address}
-        return [chord for chord in self.chords if pressed.issubset(chord.members)]
+        return [chord for members, chord in self.chords if pressed <= members]
 
 
 class PendingBurst:
@@ -175,7 +176,7 @@ class Pending:
 
     # --- Several at once ---
 
-    def gather(self, t: float, address: str, cell: Cell | None, chords: tuple[Cell, ...], since: float) -> None:
+    def gather(self, t: float, address: str, part: Part, since: float) -> None:
         """A member of chords was pressed; it waits until it is known whether one of them is meant."""
         surface = address.partition(".")[0]
         forming = self._undecided.get(surface)
@@ -183,10 +184,10 @@ class Pending:
             self._settle_chord(t, surface, forming)
             forming = None
         if not isinstance(forming, PendingChord):
-            forming = PendingChord(chords, self._entry(surface))
-            window = max(self.times(chord).chord for chord in chords)
+            forming = PendingChord(part.chords, self._entry(surface))
+            window = max([self.times(chord).chord for _, chord in part.chords])
             self._keep(surface, forming, after(max(since, t - window), window))
-        forming.pressed[address] = (since, cell)
+        forming.pressed[address] = (since, part.cell)
         fitting = forming.fitting(address)
         if len(fitting) == 1 and len(fitting[0].members) == len(forming.pressed):
             self._settle_chord(t, surface, forming)
@@ -195,7 +196,7 @@ class Pending:
         """What was pressed at once is a chord, or begins with one, or is each on its own."""
         self._drop(surface)
         order, before = list(forming.pressed), self.forgotten
-        chords = {frozenset(chord.members): chord for chord in forming.chords}
+        chords = dict(forming.chords)
         while order and self.forgotten == before:
             first = next(
                 (chords[found] for n in range(len(order), 1, -1) if (found := frozenset(order[:n])) in chords), None

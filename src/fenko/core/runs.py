@@ -154,10 +154,11 @@ class Runs:
 
     def let_go(self, t: float, cell: str) -> None:
         """The cell is let go: what it held ends, and so does what repeats."""
-        for run in list(self._of.get(cell, ())):
-            run.held = False
-            if run.loops:
-                self._end(t, run)
+        if cell in self._of:
+            for run in list(self._of[cell]):
+                run.held = False
+                if run.loops:
+                    self._end(t, run)
         self.items.lift(t, cell)
 
     def end_toggles(self, t: float, ends: Callable[[str, str | None], bool]) -> None:

@@ -63,7 +63,7 @@ class Situation:
 
     def end(self, t: float, ended: Callable[[tuple[str, str]], bool]) -> None:
         """Ends the layers of which `ended` (name, what keeps it on) says so."""
-        if any(map(ended, self._on)):
+        if self._on and any(map(ended, self._on)):
             self._set(t, [on for on in self._on if not ended(on)])
 
     def let_go(self, t: float, cell: str) -> None:

@@ -7,6 +7,7 @@ change of layers does not grow with the desk, and neither does that of an event.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from typing import NamedTuple
 
 from msgspec import structs
 
@@ -19,6 +20,16 @@ from fenko.core.strokes import Stroke
 from fenko.core.verbs import desk
 
 TOUCH = "-touch"
+
+
+class Part(NamedTuple):
+    """What a press of a cell may belong to: the cell itself, chords with their members, whether its key may send its code
+    several times, and the touch of its control."""
+
+    cell: Cell | None
+    chords: tuple[tuple[frozenset[str], Cell], ...]
+    bursts: bool
+    touch: str | None
 
 
 class Direct:
@@ -54,6 +65,7 @@ class Stack:
         self._chords: dict[str, tuple[Cell, ...]] = {}
         self._bursts: dict[str, dict[int, Cell]] = {}
         self._diagonals: dict[str, dict[str, Cell]] = {}
+        self._parts: dict[str, Part] = {}
         self.direct: dict[str, Direct] = {}
         """What those buttons hold, of all that have been asked for, that do nothing but that."""
         self.instant: dict[str, tuple[str, ...]] = {}
@@ -129,6 +141,19 @@ class Stack:
             names = owner.diagonals.get(control, ()) if owner is not None else ()
             found = {name: cell for name in names if (cell := self.bound(f"{control}.{name}")) is not None}
             self._diagonals[control] = found
+        return found
+
+    def part(self, address: str) -> Part:
+        """All that a press of a cell may belong to."""
+        found = self._parts.get(address)
+        if found is None:
+            chords = self.chords(address)
+            found = self._parts[address] = Part(
+                self.cell(address),
+                tuple((frozenset(chord.members), chord) for chord in chords),
+                bool(self.bursts(address)),
+                self.touch(address),
+            )
         return found
 
     def touch(self, address: str) -> str | None:
