@@ -204,6 +204,22 @@ def test_a_list_reads_back_what_was_written(shortcuts: list[Shortcut]) -> None:
             assert (one.keys, one.group, one.note) == (by_name[one.command].keys, by_name[one.command].group, by_name[one.command].note)  # fmt: skip
 
 
+def test_an_import_into_a_desk_that_lacks_more_than_the_list_is_refused(
+    fenko: Run, make_desk: MakeDesk, tmp_path: Path
+) -> None:
+    export = tmp_path / "export.csv"
+    export.write_text("command,keys\nMute,m\n")
+    text = '[surface.pad]\nkind = "gamepad"\n[app.hushdesk]\nshortcuts = "hushdesk.csv"\n[profile.hushdesk.on.pad]\n'
+    good = make_desk(f'{text}south = "hushdesk: Mute"')
+    assert fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", good).returncode == 0
+    bad = make_desk(f'{text}south = "hushdesk: Mute"\nhushdesk = "x"', "bad")
+    done = fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", bad)
+    assert (
+        done.returncode == 2 and "unknown control `hushdesk`" in done.stderr or "no control `hushdesk`" in done.stderr
+    )
+    assert not (bad / "hushdesk.csv").exists()
+
+
 def test_an_import_is_a_list_that_bindings_can_name(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
     folder = make_desk('# mine\n[surface.pad]\nkind = "gamepad"\n[profile.sound]\nwhen = { app = "hushdesk" }\n')
     export = tmp_path / "export.tsv"

@@ -159,7 +159,12 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
     try:
         desk = load_desk(folder)
     except DeskError as error:
-        if not all(app in problem.message for problem in error.problems):
+        lacking = (
+            f"there is no file `{app}.csv`",
+            f"the desk has no shortcut list `{app}`",
+            f"{app}.csv has no command",
+        )
+        if not all(problem.message.startswith(lacking) for problem in error.problems):
             show_problems(error.problems, err=True)
             sys.exit(2)
         desk = None  # the list that is imported now is all that it lacks
