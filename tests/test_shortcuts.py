@@ -214,9 +214,8 @@ def test_an_import_into_a_desk_that_lacks_more_than_the_list_is_refused(
     assert fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", good).returncode == 0
     bad = make_desk(f'{text}south = "hushdesk: Mute"\nhushdesk = "x"', "bad")
     done = fenko("shortcuts", "hushdesk", "--import", export, "--yes", "--desk", bad)
-    assert (
-        done.returncode == 2 and "unknown control `hushdesk`" in done.stderr or "no control `hushdesk`" in done.stderr
-    )
+    assert done.returncode == 2
+    assert "unknown control `hushdesk`" in done.stderr
     assert not (bad / "hushdesk.csv").exists()
 
 
