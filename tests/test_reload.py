@@ -105,8 +105,12 @@ def test_the_pieces_of_a_desk_are_the_desk() -> None:
 
 
 @pytest.mark.parametrize("kill", [False, True])
-def test_nobody_waits_for_a_service_and_one_that_dies_is_noticed(kill: bool, make_desk: MakeDesk) -> None:
+def test_nobody_waits_for_a_service_and_one_that_dies_is_noticed(
+    kill: bool, make_desk: MakeDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     desk = make_desk(DESK.format(key="f1"))
+    (tmp_path / "msgspec.py").write_text("raise SystemExit('somebody else's module')")
+    monkeypatch.chdir(tmp_path)  # what lies there is nobody's module
     answers: list[tuple[str, object]] = []
     with Loop() as loop:
         services = Services(loop)

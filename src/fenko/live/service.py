@@ -50,7 +50,8 @@ class Services:
 
     def _start(self) -> None:
         ours, theirs = socket.socketpair()
-        command = [sys.executable, "-m", "fenko.services", str(theirs.fileno())]
+        # -P: whatever lies in the folder that Fenko was started from is none of its modules.
+        command = [sys.executable, "-P", "-m", "fenko.services", str(theirs.fileno())]
         os.set_inheritable(theirs.fileno(), True)
         with theirs:
             self._pid = os.posix_spawn(sys.executable, command, os.environ)
