@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import pickle
@@ -17,6 +18,8 @@ from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.loop import Loop
 from fenko.live.service import MOST_UNDER_WAY, Services
+from fenko.live.session import Session
+from fenko.outputs.listing import ListingPort
 from fenko.services.compiling import Assembly, compile_desk
 from support import DEMO, FENKO, MakeDesk, wait_for
 
@@ -102,6 +105,21 @@ def test_the_pieces_of_a_desk_are_the_desk() -> None:
         }
     levels = [level for profile in desk.plan.profiles.values() for level in profile.levels if level.name == "base"]
     assert len({id(level) for level in levels}) == 1, "what profiles share is there once"
+
+
+def test_a_machine_that_has_no_room_for_another_process_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuses(*_: object) -> int:
+        raise OSError(errno.ENOMEM, os.strerror(errno.ENOMEM))
+
+    monkeypatch.setattr(os, "posix_spawn", refuses)
+    said: list[str] = []
+    with Loop() as loop:
+        desk = compiled(load_desk(DEMO))
+        session = Session(desk, loop, lambda open_now: [ListingPort(lambda effects: None)], said.append)
+        session.reload()
+        session.reload()
+        session.close()
+    assert sum("the old one stays: no second process" in line for line in said) == 2, said
 
 
 @pytest.mark.parametrize("kill", [False, True])

@@ -37,7 +37,11 @@ class Services:
         if len(self._waiting) >= MOST_UNDER_WAY:
             return False
         if self._line is None:
-            self._start()
+            try:
+                self._start()
+            except OSError as why:
+                answer("failed", f"no second process can be started: {why.strerror or why}")
+                return True
         assert self._line is not None
         self._number += 1
         self._waiting[self._number] = answer

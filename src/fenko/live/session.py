@@ -134,7 +134,8 @@ class Session:
         if self._assembly is None:
             self._assembly = Assembly()
             gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
-            self._services.ask("compile", self.around.desk.folder, answer=self._compiled)
+            if not self._services.ask("compile", self.around.desk.folder, answer=self._compiled):
+                self._compiled("failed", "too much is under way")
 
     def _compiled(self, word: str, what: Any) -> None:
         assert self._assembly is not None
