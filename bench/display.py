@@ -6,15 +6,14 @@ from __future__ import annotations
 import os
 import select
 import shutil
-import statistics
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
 
-from bench.rows import Row
-from fenko.system.kernel import EVENT, KEY
+from bench.child import key_report
+from bench.rows import Row, median_and_late
 
 PRESSES = 1500
 KEY_A = 38  # the X key code of `a`
@@ -23,7 +22,6 @@ import os
 import xcffib, xcffib.xproto, xcffib.xtest
 connection = xcffib.connect()
 fake = connection(xcffib.xtest.key).FakeInput
-value = 2
 os.write(1, b"r")
 while True:
     data = os.read(0, 1536)
@@ -31,29 +29,11 @@ while True:
     connection.flush()
 """
 FENKO = """
-import os, sys
-from pathlib import Path
-from fenko.desk.compiled import compiled
-from fenko.desk.load import load_desk
-from fenko.devices.events import EventReader, State
-from fenko.live.loop import Loop
-from fenko.live.session import Session
+import sys
+from bench.child import serve
 from fenko.outputs.x11 import X11Port
 
-desk = compiled(load_desk(Path(sys.argv[1])))
-os.set_blocking(0, False)
-with Loop() as loop:
-    session = Session(desk, loop, lambda open_now: [X11Port(print)], lambda line: None)
-    reader = EventReader(0, {(1, 0x130): "pad.south"}, {}, lambda: State(frozenset(), {}))
-
-    def readable():
-        changes = reader.changes(reader.read())
-        if changes:
-            session.inbox.put(changes)
-
-    loop.add(0, readable)
-    os.write(1, b"r")
-    loop.run()
+serve(sys.argv[1], {(1, 0x130): "pad.south"}, lambda: X11Port(print))
 """
 
 
@@ -114,7 +94,7 @@ def measure() -> list[Row]:
         for process in (*sides, server):
             process.kill()
             process.wait()
-    bare, ours = ([statistics.median(side), statistics.quantiles(side, n=100)[98]] for side in times)
+    bare, ours = map(median_and_late, times)
     median, late = ours[0] / bare[0], ours[1] / bare[1]
     return [
         Row("a change in → the key seen by an X client, median", f"{median:.2f} × ({ours[0] * 1e6:.0f} µs against {bare[0] * 1e6:.0f} µs)",
@@ -128,8 +108,7 @@ def _times(sides: list[subprocess.Popen[bytes]], client: _Client) -> list[list[f
     for number in range(PRESSES):
         for side, process in enumerate(sides):
             for value in (1, 0):
-                seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
-                raw = EVENT.pack(seconds, micros, KEY, 0x130, value) + EVENT.pack(seconds, micros, 0, 0, 0)
+                raw = key_report(0x130, value)
                 assert process.stdin is not None
                 start = time.perf_counter()
                 os.write(process.stdin.fileno(), raw)

@@ -6,16 +6,15 @@ from __future__ import annotations
 
 import os
 import select
-import statistics
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
 
-from bench.rows import Row
+from bench.child import key_report
+from bench.rows import Row, median_and_late
 from fenko.core.keys import KERNEL_KEYS
-from fenko.system.kernel import EVENT, KEY
 
 PRESSES = 4000
 KEYS = "abcdefghijklmnopqrstuvwxyz0123456789"
@@ -27,13 +26,8 @@ while True:
 """
 FENKO = """
 import os, sys
-from pathlib import Path
+from bench.child import serve
 from fenko.core.keys import KERNEL_KEYS
-from fenko.desk.compiled import compiled
-from fenko.desk.load import load_desk
-from fenko.devices.events import EventReader, State
-from fenko.live.loop import Loop
-from fenko.live.session import Session
 from fenko.outputs.kernel import KernelPort
 from fenko.outputs.layout import us_layout
 
@@ -41,22 +35,10 @@ class Pipe:
     def __init__(self, fd):
         self.fd = fd
 
-desk = compiled(load_desk(Path(sys.argv[1])))
-os.set_blocking(0, False)
-with Loop() as loop:
-    output = KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
-    session = Session(desk, loop, lambda open_now: [output], print)
-    addresses = {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}
-    reader = EventReader(0, addresses, {}, lambda: State(frozenset(), {}))
+def open_port():
+    return KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
 
-    def readable():
-        changes = reader.changes(reader.read())
-        if changes:
-            session.inbox.put(changes)
-
-    loop.add(0, readable)
-    os.write(1, b"r")
-    loop.run()
+serve(sys.argv[1], {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}, open_port)
 """
 
 
@@ -88,13 +70,11 @@ def measure() -> list[Row]:
             # Each key in turn: by the time it comes again it has been up for long enough.
             value, code = 1 - number % 2, KERNEL_KEYS[KEYS[number // 2 % len(KEYS)]]
             for side in (0, 1):
-                seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
-                raw = EVENT.pack(seconds, micros, KEY, code, value) + EVENT.pack(seconds, micros, 0, 0, 0)
-                times[side].append(_latency(sides[side], raw))
+                times[side].append(_latency(sides[side], key_report(code, value)))
         for process in sides:
             process.kill()
             process.communicate()
-    bare, ours = ([statistics.median(side), statistics.quantiles(side, n=100)[98]] for side in times)
+    bare, ours = map(median_and_late, times)
     median, late = (mine / theirs for mine, theirs in zip(ours, bare, strict=True))
     added = [(mine - theirs) * 1e6 for mine, theirs in zip(ours, bare, strict=True)]
     return [

@@ -29,6 +29,11 @@ def python_speed() -> float:
     return best
 
 
+def median_and_late(times: list[float]) -> tuple[float, float]:
+    """The median and the 99th percentile."""
+    return statistics.median(times), statistics.quantiles(times, n=100)[98]
+
+
 def ratio_of(ours: Callable[[], float], bare: Callable[[], float], rounds: int) -> tuple[float, float, float]:
     """The median of ours/bare over rounds that take turns, and the medians of both sides."""
     ratios, left, right = [], [], []

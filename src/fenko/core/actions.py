@@ -52,9 +52,3 @@ def held_items(phrase: Phrase) -> tuple[Item, ...]:
     """The items that an action holds as long as its control is held, and does nothing else; none for other actions."""
     steps = steps_of(phrase)
     return steps[0].items if len(steps) == 1 and isinstance(steps[0], Hold) else ()
-
-
-def repeats_while_held(phrase: Phrase) -> bool:
-    """Whether the action goes on as long as the control is held."""
-    steps = steps_of(phrase)
-    return len(steps) == 1 and isinstance(steps[0], Repeat)

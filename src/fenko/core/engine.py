@@ -59,7 +59,7 @@ class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    __slots__ = ("_agenda", "_calm", "_contacts", "_inputs", "_pending", "_situation", "plan")
+    __slots__ = ("_agenda", "_contacts", "_inputs", "_pending", "_situation", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan

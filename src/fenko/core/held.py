@@ -113,6 +113,13 @@ class HeldItems:
         self.free_at = t + self.gap
         self._out.append((t, *one.ends))
 
+    def note_begin(self, ones: Iterable[Lasting]) -> None:
+        """Takes note of what nobody held, and somebody does now without being told here."""
+        for one in ones:
+            one.count = 1
+            one.began = self.begun = self.begun + 1
+            self.lasting_now += 1
+
     def note_end(self, t: float, ones: Iterable[Lasting]) -> None:
         """Takes note of what was held and ended without being told here."""
         for one in ones:

@@ -28,7 +28,7 @@ class ShortWays:
 
     # With this many attributes, an object without slots is slower to look at.
     __slots__ = (
-        "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_detents", "_direct", "_directly", "_down",
+        "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_detents", "_direct", "_directly", "_down",
         "_free_at", "_gap", "_gestures", "_held", "_instant", "_lone", "_out", "_report", "_runs", "_stack", "deadline",
     )  # fmt: skip
 
@@ -53,6 +53,7 @@ class ShortWays:
         self._stack = stack
         self._gap = gap
         self._agenda_due = inf
+        self._calm = False
         # The shortest way: the cell that was pressed, and its keys; when it lifted keys last, and from when on it may be
         # taken.
         self._instant = NO_KEYS
@@ -70,10 +71,7 @@ class ShortWays:
         held = self._held
         if self._alone is not None:
             direct = self._directly[self._alone] = self._stack.direct[self._alone]
-            for one in direct.ones or self._ones(direct):
-                one.count = 1
-                held.begun = one.began = held.begun + 1
-                held.lasting_now += 1
+            held.note_begin(direct.ones or self._ones(direct))
             self._alone = None
             self._alone_up = -inf  # what came up before that has been up for long enough
         elif self._alone_up > -inf:
@@ -81,15 +79,13 @@ class ShortWays:
             self._alone_up = -inf
 
     def _taken(self) -> Sequence[Effect]:
-        """The effects so far; and which ways may be taken from now on: `_detents` says whether any may."""
+        """The effects so far; and which ways may be taken from now on."""
         if self._alone is None:
             self._take_in_alone()
         self.deadline = min(self._agenda_due, self._lone.due)
         self._instant = self._stack.instant
         self._down = self._gestures.down
-        self._direct = (
-            self._stack.direct if self._detents is not NO_DETENTS and self._lone.stroke is None else NO_DIRECT
-        )
+        self._direct = self._stack.direct if self._calm and self._lone.stroke is None else NO_DIRECT
         plain = self._direct and not self._held.lasting_now
         self._free_at = self._held.free_at if plain else inf
         if not self._out:

@@ -44,8 +44,6 @@ class Displays:
 
     def _lose(self) -> None:
         self._losing = False
-        if self._returning.waiting:
-            return
         self._returning.wait()
         self._note(f"display {display_name()} is gone; Fenko waits for it to come back")
         for one in self._dependents:

@@ -21,7 +21,6 @@ class FocusSource(Source):
         self._around = around
         self._engine = around.inbox.engine
         self._server: X11Focus | None = None
-        self._follows = False
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
@@ -29,7 +28,6 @@ class FocusSource(Source):
     def start(self) -> None:
         """Follows it from now on; without a display profiles change by hand."""
         self._around.displays.depend(self)
-        self._follows = True
         try:
             self._open()
         except DisplayError as why:
@@ -97,7 +95,7 @@ class FocusSource(Source):
 
     def display_back(self) -> None:
         """It is there again. Raises DisplayError or PortError if not yet."""
-        if self._follows and self._server is None:
+        if self._server is None:
             self._open()
 
     def close(self) -> None:

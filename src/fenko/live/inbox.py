@@ -17,7 +17,7 @@ Send = Callable[[Sequence[Effect]], None]
 class Inbox:
     """Takes changes from all sources, lets time pass, and hands what comes of it to `send`.
 
-    What devices note of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
+    What devices say of an axis becomes a share here, and nowhere before. Times never run backwards: a change that comes later than one with a later time gets that time. Whoever puts
     something in while a change is being dealt with is heard after it. `before`, if set, sees changes before the engine
     does; `after` is called when what is in force may have changed."""
 
@@ -63,8 +63,7 @@ class Inbox:
         if self._waiting:
             self.put(self._waiting.pop(0))
         if engine.deadline != self._deadline:
-            self._deadline = engine.deadline
-            self._timer.set(engine.deadline)
+            self._set_timer()
 
     def put_first(self, change: Change) -> None:
         """Something comes before the changes that `before` is looking at."""

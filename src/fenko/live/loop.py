@@ -1,6 +1,6 @@
 """The event loop: waits for file descriptors and for the one next thing that is due, and for nothing else.
 
-A desk at rest has nothing due, so the process sleeps until the kernel has something to note.
+A desk at rest has nothing due, so the process sleeps until the kernel has something to say.
 """
 
 from __future__ import annotations

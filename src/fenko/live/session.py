@@ -59,7 +59,6 @@ class Session:
         self._profile = self.engine.profile
         self._paused = False
         self._announced = False
-        self._played: TakeSource | None = None
         self._services = Services(loop)
         self._assembly: Assembly | None = None
         self._old_levels: list[Level] = []
@@ -79,8 +78,7 @@ class Session:
 
     def play(self, changes: Sequence[Change]) -> None:
         """Plays a take in its own time from now; the loop ends when nothing of it is under way any more."""
-        self._played = TakeSource(self.around, changes)
-        self._start(self._played)
+        self._start(TakeSource(self.around, changes))
         self._loop.after_each_round(self._end_of_take)
 
     def _start(self, source: Source) -> None:

@@ -23,7 +23,7 @@ _PERMISSIONS_TAKE = 1.0
 
 
 class Surfaces:
-    """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices note them. `note` is
+    """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `note` is
     told of each coming and going. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(

@@ -158,7 +158,7 @@ def _command_name(reader: Reader, verb: str) -> str:
     return " ".join(words)
 
 
-def _read_times(reader: Reader) -> int:
+def _read_times(reader: Reader, verb: str = "") -> int:
     found = TIMES.fullmatch(reader.peek())
     if found is None:
         return 1
@@ -168,7 +168,7 @@ def _read_times(reader: Reader) -> int:
     return int(found[1])
 
 
-def _read_every(reader: Reader) -> float | None:
+def _read_every(reader: Reader, verb: str = "") -> float | None:
     if reader.peek() != EVERY:
         return None
     _, start = reader.word()
@@ -224,17 +224,9 @@ VERBS = (
 )  # fmt: skip
 
 
-def _every_of(reader: Reader, verb: str) -> float | None:
-    return _read_every(reader)
-
-
-def _times_of(reader: Reader, verb: str) -> int:
-    return _read_times(reader)
-
-
-_TIMES = Argument("[xN]", _times_of, lambda times: f"x{times}" if times > 1 else "", (1, 2, 4))
+_TIMES = Argument("[xN]", _read_times, lambda times: f"x{times}" if times > 1 else "", (1, 2, 4))
 _EVERY = Argument(
-    "[every TIME]", _every_of, lambda every: "" if every is None else f"{EVERY} {format_time(every)}",
+    "[every TIME]", _read_every, lambda every: "" if every is None else f"{EVERY} {format_time(every)}",
     (None, 0.005, 0.03, 0.2),
 )  # fmt: skip
 _APP = Argument("NAME:", lambda reader, verb: "", str, ("snipwell", "hushdesk"))

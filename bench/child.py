@@ -1,0 +1,40 @@
+"""The desk that a benchmark runs beside its bare loop: the whole wiring, with a pipe in place of the kernel's device."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from fenko.desk.compiled import compiled
+from fenko.desk.load import load_desk
+from fenko.devices.events import EventReader, State
+from fenko.live.loop import Loop
+from fenko.live.session import Session
+from fenko.outputs.port import Port
+from fenko.system.kernel import EVENT, KEY
+
+
+def serve(folder: str, addresses: dict[tuple[int, int], str], open_port: Callable[[], Port]) -> None:
+    """Runs the desk in that folder on the kernel events that come on standard input; says `r` when it is ready."""
+    desk = compiled(load_desk(Path(folder)))
+    os.set_blocking(0, False)
+    with Loop() as loop:
+        session = Session(desk, loop, lambda open_now: [open_port()], lambda line: None)
+        reader = EventReader(0, addresses, {}, lambda: State(frozenset(), {}))
+
+        def readable() -> None:
+            changes = reader.changes(reader.read())
+            if changes:
+                session.inbox.put(changes)
+
+        loop.add(0, readable)
+        os.write(1, b"r")
+        loop.run()
+
+
+def key_report(code: int, value: int) -> bytes:
+    """A key that changes now, and the end of the report, as the kernel says it."""
+    seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
+    return EVENT.pack(seconds, micros, KEY, code, value) + EVENT.pack(seconds, micros, 0, 0, 0)
