@@ -267,6 +267,15 @@ class Plan(Struct, frozen=True):
         layers = (layer for profile in self.profiles.values() for layer in profile.layers.values())
         return any("." not in held for layer in layers for held in layer.held)
 
+    @property
+    def levels(self) -> dict[str, Level]:
+        """Every level of every profile and layer, once, by its name."""
+        found: dict[str, Level] = {}
+        for profile in self.profiles.values():
+            for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
+                found.setdefault(level.name, level)
+        return found
+
     def choose(self, focus: Focus) -> str:
         """The profile for this focus: the one with most conditions met; among equals the first in the desk. (A running
         engine has a `Chooser`, which comes to the same faster.)"""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
 from msgspec import Struct, structs
@@ -32,14 +31,6 @@ class Compiled(Struct, frozen=True):
     def keys(self) -> str:
         """The port of keys and pointer that the desk names, or `auto`."""
         return str(self.tables.get("output", {}).get("keys", "auto"))
-
-    def levels(self) -> Iterator[Level]:
-        """Every level once."""
-        found: dict[str, Level] = {}
-        for profile in self.plan.profiles.values():
-            for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
-                found.setdefault(level.name, level)
-        yield from found.values()
 
     def skeleton(self) -> Skeleton:
         """The same without what the levels say."""

@@ -166,7 +166,7 @@ class Session:
                 self.router.use(port)
         self._note(f"{desk.name} was read again; profile {self.engine.profile.name}")
         # Taking a large desk apart takes time too: level by level, events first.
-        self._old_levels = list(before.levels())
+        self._old_levels = list(before.plan.levels.values())
         self._forgetting.set(0.0)
 
     def _forget_old(self, now: float) -> None:

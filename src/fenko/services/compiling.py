@@ -23,7 +23,7 @@ def compile_desk(folder: str) -> Iterator[tuple[str, Any]]:
     except DeskError as error:
         yield "problems", [problem.render() for problem in error.problems]
         return
-    for level in desk.levels():
+    for level in desk.plan.levels.values():
         controls = list(level.controls.items())
         for at in range(0, len(controls) or 1, _CELLS_AT_ONCE):
             last = at + _CELLS_AT_ONCE >= len(controls)

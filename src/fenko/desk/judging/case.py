@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from fenko.core.plan import Binding, Cell, Level
+from fenko.core.plan import Binding, Cell
 from fenko.core.registration import Said
 from fenko.core.verbs.desk import PauseOrResume, TurnOnLayer
 from fenko.core.verbs.keys import Keys
@@ -26,11 +26,8 @@ class Case:
         self.desk = desk
         self.present = present
         self.plan = desk.plan
-        self.levels: dict[str, Level] = {}
+        self.levels = desk.plan.levels
         self.counts: dict[str, int] = {}
-        for profile in desk.plan.profiles.values():
-            for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
-                self.levels[level.name] = level
         # All that is bound, by level; and of that what can be more than one thing, turns a layer on, or pauses.
         self.bound: dict[str, list[tuple[Cell, str, Binding]]] = {}
         self.several: list[Cell] = []
