@@ -620,6 +620,10 @@ class Plodding(Engine):
 @given(plans(), performances(), st.booleans())
 def test_the_shorter_ways_lead_to_the_same_place(desk: Plan, changes: list[Change], told: bool) -> None:
     """Also for who listens: the same actions are reported, at the same times."""
+    _lead_to_the_same_place(desk, changes, told)
+
+
+def _lead_to_the_same_place(desk: Plan, changes: list[Change], told: bool) -> None:
     reports: list[list[Any]] = [[], []]
     effects: list[list[Effect]] = [[], []]
     for number, kind in enumerate((Engine, Plodding)):
@@ -631,6 +635,43 @@ def test_the_shorter_ways_lead_to_the_same_place(desk: Plan, changes: list[Chang
         effects[number] += engine.release_all(changes[-1][0] + 9 if changes else 9.0)
     assert effects[0] == effects[1]
     assert reports[0] == reports[1]
+
+
+_PLAIN = {
+    "keys.kp1": "ctrl+z", "keys.kp2": "ctrl+y", "keys.kp3": "a", "pad.south": "b", "pad.east": "c", "pad.west": "d",
+    "pad.east+south": "ctrl+s", "pad.south+west": "ctrl+z", "pad.north": {"tap": "m", "hold": "o"}, "pad.select": "f then g",
+    "dial.dial.right": "ctrl+up", "dial.dial.left": "z",
+}  # fmt: skip
+_PLAIN_BUTTONS = [address for address in _PLAIN if not address.startswith("dial") and "+" not in address]
+
+
+@st.composite
+def _quick_hands(draw: st.DrawFn) -> list[Change]:
+    """Hands on controls that nearly always take a shorter way; each has been used before."""
+    changes: list[Change] = [(0.0, "dial.dial", 1), (0.1, "dial.dial", -1)]
+    for number, address in enumerate(_PLAIN_BUTTONS):
+        changes += press(address, 1.0 + number)
+    down: set[str] = set()
+    t = 100.0
+    for _ in range(draw(st.integers(1, 25))):
+        t = round(t + draw(st.sampled_from([0.0, 0.001, 0.002, 0.003, 0.01, 0.039, 0.04, 0.041, 0.3])), 6)
+        address = draw(st.sampled_from([*_PLAIN_BUTTONS, "dial.dial", "pad.south", "pad.east", UNPLUG]))
+        if address == UNPLUG:
+            surface = draw(st.sampled_from(["keys", "pad"]))
+            changes.append((t, UNPLUG, surface))
+            down = {one for one in down if not one.startswith(surface)}
+        elif address == "dial.dial":
+            changes.append((t, address, draw(st.sampled_from([1, 1, -1, 0.5]))))
+        else:
+            changes.append((t, address, int(address not in down)))
+            down ^= {address}
+    return changes
+
+
+@settings(max_examples=1000)
+@given(_quick_hands(), st.booleans())
+def test_the_shorter_ways_mix_with_the_longer_ones(changes: list[Change], told: bool) -> None:
+    _lead_to_the_same_place(plan(base=_PLAIN), changes, told)
 
 
 @settings(max_examples=150)

@@ -112,7 +112,7 @@ class Engine(ShortWays):
                     if len(keys) == 2:
                         return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
                     return [(t, "keys", "up", key) for key in reversed(keys)]
-                if address in self._directly and self._calm:
+                if address in self._directly:
                     return self._lift_directly(t, address)
             if address in self._bands:
                 low, high = self._bands[address]
@@ -246,6 +246,7 @@ class Engine(ShortWays):
         for address, direct in self._directly.items():
             self._held.holders[address] = direct.items
             self._down.add(address)
+        self._directly.clear()
         self._runs.take_in()
 
     def _change(self, t: float, address: str, value: Any) -> None:
@@ -256,8 +257,6 @@ class Engine(ShortWays):
             self._situation.watch(t, self._gestures.down)
         elif address == UNPLUG:
             self._gestures.unplug(t, value)
-            for gone in [cell for cell in self._directly if cell not in self._gestures.down]:
-                del self._directly[gone]
         elif address != PLUG:
             control, _, shape, _ = self._inputs[address]
             if shape is BUTTON:
@@ -298,7 +297,6 @@ class Engine(ShortWays):
 
     def _release_all(self, t: float) -> None:
         self._runs.clear(t)
-        self._directly.clear()
         self._gestures.clear()
         self._situation.end(t, lambda on: on[1] != WHILE)
         self._situation.watch(t, self._gestures.down)

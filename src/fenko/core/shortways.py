@@ -136,9 +136,6 @@ class ShortWays:
             self._take_in_alone()
         direct = self._directly.pop(address)
         held = self._held
-        if address in held.holders:
-            del held.holders[address]
-            self._down.discard(address)
         effects = []
         for one in reversed(direct.ones):
             if one.count > 1:
