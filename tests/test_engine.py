@@ -638,7 +638,7 @@ def _lead_to_the_same_place(desk: Plan, changes: list[Change], told: bool) -> No
 
 
 _PLAIN = {
-    "keys.kp1": "ctrl+z", "keys.kp2": "ctrl+y", "keys.kp3": "a", "pad.south": "b", "pad.east": "c", "pad.west": "d",
+    "keys.kp1": "ctrl+z", "keys.kp2": "ctrl+y", "keys.kp3": "a", "keys.kp4": "button left", "pad.south": "b", "pad.east": "c", "pad.west": "d",
     "pad.east+south": "ctrl+s", "pad.south+west": "ctrl+z", "pad.north": {"tap": "m", "hold": "o"}, "pad.select": "f then g",
     "dial.dial.right": "ctrl+up", "dial.dial.left": "z",
 }  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from math import inf
 from operator import attrgetter
 from typing import Any
@@ -79,11 +79,13 @@ class HeldItems:
             self.holders[holder] = items
         self.begin(t, tuple(map(self.lasting, items)))
 
-    def begin(self, t: float, ones: tuple[Lasting, ...]) -> None:
+    def begin(self, t: float, ones: Sequence[Lasting]) -> None:
         """Somebody, who need not be known, holds each of these."""
         for one in ones:
-            one.count += 1
-            if one.count == 1:
+            if one.count:
+                one.count += 1
+            else:
+                one.count = 1
                 one.began = self.begun = self.begun + 1
                 self.lasting_now += 1
                 self._out.append((t, *one.begins))
@@ -100,18 +102,17 @@ class HeldItems:
             items = tuple(item for item in items if item in only)
         self.end(t, tuple(map(self.lasting, items)))
 
-    def end(self, t: float, ones: tuple[Lasting, ...]) -> None:
+    def end(self, t: float, ones: Sequence[Lasting]) -> None:
         """Somebody lets go of each of these, the last one first."""
         for one in reversed(ones):
-            one.count -= 1
-            if not one.count:
-                self._end(t, one)
-
-    def _end(self, t: float, one: Lasting) -> None:
-        self.lasting_now -= 1
-        one.ended = t
-        self.free_at = t + self.gap
-        self._out.append((t, *one.ends))
+            if one.count > 1:
+                one.count -= 1
+            else:
+                one.count = 0
+                self.lasting_now -= 1
+                one.ended = t
+                self.free_at = t + self.gap
+                self._out.append((t, *one.ends))
 
     def note_begin(self, ones: Iterable[Lasting]) -> None:
         """Takes note of what nobody held, and somebody does now without being told here."""
@@ -128,7 +129,8 @@ class HeldItems:
 
     def lift_all(self, t: float) -> None:
         """Everybody lets go; what began last ends first."""
-        for one in reversed(self._on()):
-            one.count = 0
-            self._end(t, one)
+        ones = self._on()
+        for one in ones:
+            one.count = 1
+        self.end(t, ones)
         self.holders.clear()

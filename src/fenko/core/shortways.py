@@ -18,6 +18,7 @@ from fenko.core.stack import Direct, Stack
 from fenko.core.strokes import Stroke
 
 NOTHING: tuple[Effect, ...] = ()
+NO_ITEMS: tuple[str, ...] = ()
 NO_KEYS: dict[str, tuple[str, ...]] = {}
 NO_DIRECT: dict[str, Direct] = {}
 NO_DETENTS: dict[str, tuple[Stroke | None, Stroke | None]] = {}
@@ -54,11 +55,11 @@ class ShortWays:
         self._gap = gap
         self._agenda_due = inf
         self._calm = False
-        # The shortest way: the cell that was pressed, and its keys; when it lifted keys last, and from when on it may be
-        # taken.
+        # The shortest way: the cell that is pressed; the keys that the rooms have not been told of; when it lifted keys
+        # last, and from when on it may be taken.
         self._instant = NO_KEYS
         self._alone: str | None = None
-        self._alone_keys: tuple[str, ...] = ()
+        self._alone_keys = NO_ITEMS
         self._alone_up = -inf
         self._free_at = -inf
         # The next shortest: what may be held directly, and what is; which detents are strokes and nothing else.
@@ -72,16 +73,14 @@ class ShortWays:
         if self._alone is not None:
             direct = self._directly[self._alone] = self._stack.direct[self._alone]
             held.note_begin(direct.ones or self._ones(direct))
-            self._alone = None
-            self._alone_up = -inf  # what came up before that has been up for long enough
-        elif self._alone_up > -inf:
+            self._alone = None  # what came up before that has been up for long enough
+        elif self._alone_keys:
             held.note_end(self._alone_up, (held.lasting(("keys", key)) for key in self._alone_keys))
-            self._alone_up = -inf
+        self._alone_up = -inf
+        self._alone_keys = NO_ITEMS
 
     def _taken(self) -> Sequence[Effect]:
         """The effects so far; and which ways may be taken from now on."""
-        if self._alone is None:
-            self._take_in_alone()
         self.deadline = min(self._agenda_due, self._lone.due)
         self._instant = self._stack.instant
         self._down = self._gestures.down
@@ -96,7 +95,7 @@ class ShortWays:
 
     def _hold_directly(self, t: float, address: str) -> Sequence[Effect]:
         """A button that does nothing but hold, while others are held."""
-        if self._alone is not None:
+        if self._alone_keys:
             self._take_in_alone()
         direct = self._directly[address] = self._direct[address]
         self._free_at = inf
@@ -132,7 +131,7 @@ class ShortWays:
 
     def _lift_directly(self, t: float, address: str) -> Sequence[Effect]:
         """It is let go."""
-        if self._alone is not None:
+        if self._alone_keys:
             self._take_in_alone()
         direct = self._directly.pop(address)
         held = self._held
@@ -157,7 +156,7 @@ class ShortWays:
         detent = self._detents[address][value > 0]
         if detent is None or value not in (1, -1) or not self._gestures.turn_one(t, address, detent.cell.address):
             return False
-        if self._alone is not None:
+        if self._alone_keys:
             self._take_in_alone()
         while self._lone.due <= t:
             self._lone.pass_due()

@@ -68,8 +68,8 @@ class LoneStroke:
         stroke, due = self.stroke, self.due
         assert stroke is not None
         if self.begun:
+            self.stroke, self.due = None, inf
             self._items.end(due, stroke.ones)
-            self.forget()
         else:
             self._items.begin(due, stroke.ones)
             self.begun = True
