@@ -663,8 +663,9 @@ def _quick_hands(draw: st.DrawFn) -> list[Change]:
         elif address == "dial.dial":
             changes.append((t, address, draw(st.sampled_from([1, 1, -1, 0.5]))))
         else:
-            changes.append((t, address, int(address not in down)))
-            down ^= {address}
+            on = draw(st.sampled_from([address not in down] * 9 + [True, False]))
+            changes.append((t, address, int(on)))
+            (down.add if on else down.discard)(address)
     return changes
 
 

@@ -34,19 +34,16 @@ class Agenda:
 
     def __init__(self) -> None:
         self._places: list[tuple[float, int, Waiting]] = []
-        self._number = 0
         self._set = 0
+        self.begun = 0
+        """How many things have begun: the place of the newest among all that is due at one time."""
         self.ending = 0
         """How many entries are set that do not repeat."""
 
-    def number(self) -> int:
-        """The place of what begins now among all that is due at one time."""
-        self._number += 1
-        return self._number
-
     def entry(self, happen: Callable[[float], None], repeats: bool = False) -> Waiting:
         """A new entry that is not set yet."""
-        return Waiting(happen, self.number(), repeats)
+        self.begun += 1
+        return Waiting(happen, self.begun, repeats)
 
     def set(self, entry: Waiting, due: float) -> None:
         """Sets an entry for a time; inf drops it."""

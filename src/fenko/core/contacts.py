@@ -166,7 +166,7 @@ class Contacts:
         if from_rest and on and self.stack.diagonals(control):
             # The other direction of a diagonal comes in the same moment, but as a change of its own.
             push.since = t
-            push.waiting.order = self._agenda.number()
+            push.waiting.order = self._agenda.begun = self._agenda.begun + 1
             self._wait(t, control, push, leaving=False)
             return
         between = self._shape(control).diagonals
@@ -174,7 +174,7 @@ class Contacts:
             # And it goes in the same moment too; what is left of the two was probably not meant.
             self._follow(t, control, push, [], t, inf)
             push.since = t
-            push.waiting.order = self._agenda.number()
+            push.waiting.order = self._agenda.begun = self._agenda.begun + 1
             self._wait(t, control, push, leaving=True)
             return
         if control not in self._undecided:

@@ -49,7 +49,7 @@ from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
-from fenko.core.shortways import NO_DETENTS, NOTHING, ShortWays
+from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
 from fenko.core.stack import Stack
 from fenko.core.steps import Item
@@ -59,7 +59,7 @@ class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    __slots__ = ("_agenda", "_contacts", "_inputs", "_pending", "_situation", "plan")
+    __slots__ = ("_agenda", "_contacts", "_inputs", "_situation", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
@@ -68,13 +68,15 @@ class Engine(ShortWays):
         self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed)
         runs = Runs(self._situation, plan.timing, agenda, out, self._toggle_pause, report, seed)
         gestures = Gestures(plan.surfaces, plan.timing, agenda, self._situation, runs, plan.watched, report)
-        pending = self._pending = gestures.pending
+        pending = gestures.pending
         self._contacts = Contacts(
             plan.surfaces, plan.timing, agenda, gestures.set, pending.settle_others, self._situation.stack
         )
         gestures.use_contacts(self._contacts)
         self._inputs = Inputs(plan.surfaces)
-        super().__init__(runs, gestures, self._contacts.bands, self._situation.stack, out, report, plan.timing.gap)
+        super().__init__(
+            runs, gestures, pending, self._contacts.bands, self._situation.stack, out, report, plan.timing.gap
+        )
         self._finish()
 
     # --- The public surface ---
@@ -98,22 +100,34 @@ class Engine(ShortWays):
                         if len(keys) == 2:
                             return ((t, "keys", "down", keys[0]), (t, "keys", "down", keys[1]))
                         return [(t, "keys", "down", key) for key in keys]
-                if (
-                    address in self._direct and address not in self._directly and address not in self._down
-                    and ((t >= self._held.free_at and t >= self._alone_up + self._gap) or self._have_rested(t, address))
-                ):  # fmt: skip
-                    return self._hold_directly(t, address)
+                if self._alone_keys:
+                    self._take_in_alone()
+                if address in self._direct:
+                    if address not in self._directly and address not in self._down:
+                        direct = self._direct[address]
+                        if t >= self._rested_at or self._have_rested(t, direct):
+                            self._directly[address] = direct
+                            return self._hold(t, direct)
+                elif address in self._others:
+                    if address not in self._paired and address not in self._down:
+                        direct = self._others[address]
+                        if t >= self._rested_at or self._have_rested(t, direct):
+                            return self._pair(t, address, direct)
+                elif address in self._members and address not in self._paired and address not in self._down:
+                    return self._wait_for_other(t, address)
             elif value == 0:
                 if address == self._alone:
                     self._alone = None
                     self._alone_up = t
-                    self._free_at = t + self._gap
+                    self._free_at = self._rested_at = t + self._gap
                     keys = self._alone_keys
                     if len(keys) == 2:
                         return ((t, "keys", "up", keys[1]), (t, "keys", "up", keys[0]))
                     return [(t, "keys", "up", key) for key in reversed(keys)]
                 if address in self._directly:
-                    return self._lift_directly(t, address)
+                    return self._lift(t, self._directly.pop(address))
+                if address in self._paired:
+                    return self._part(t, address)
             if address in self._bands:
                 low, high = self._bands[address]
                 if low < value < high:
@@ -195,7 +209,7 @@ class Engine(ShortWays):
     @property
     def under_way(self) -> bool:
         """Whether something is under way that ends by itself; what only goes on while a control is held does not."""
-        return self._agenda.ending > 0 or self._lone.stroke is not None
+        return self._agenda.ending > 0 or self._lone.stroke is not None or self._first is not None
 
     def use_profile(self, now: float, name: str) -> Sequence[Effect]:
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
@@ -238,16 +252,6 @@ class Engine(ShortWays):
         return self._situation.stack.cell(address)
 
     # --- Changes ---
-
-    def _take_in(self) -> None:
-        """Tells the rooms of the presses, the release and the stroke that came a short way, before anything else
-        happens."""
-        self._take_in_alone()
-        for address, direct in self._directly.items():
-            self._held.holders[address] = direct.items
-            self._down.add(address)
-        self._directly.clear()
-        self._runs.take_in()
 
     def _change(self, t: float, address: str, value: Any) -> None:
         if address == FOCUS:
@@ -306,6 +310,5 @@ class Engine(ShortWays):
         # may take a shorter way.
         self._stack = self._situation.stack
         self._calm = not (self._pending.waits or self._runs.under_way or self._contacts.waits or self._situation.spends)
-        self._detents = self._stack.detents if self._calm else NO_DETENTS
         self._agenda_due = self._agenda.deadline
         return self._taken()

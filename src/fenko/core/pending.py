@@ -185,6 +185,7 @@ class Pending:
             forming = None
         if not isinstance(forming, PendingChord):
             forming = PendingChord(part.chords, self._entry(surface))
+            self._situation.stack.note_member(address, self._timing)
             window = max([self.times(chord).chord for _, chord in part.chords])
             self._keep(surface, forming, after(max(since, t - window), window))
         forming.pressed[address] = (since, part.cell)

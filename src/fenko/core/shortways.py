@@ -1,6 +1,6 @@
 """The shorter ways through the engine, for what is common: they do at once what the rooms would come to.
 
-Whatever goes a shorter way is kept here, and told to the rooms before anything else happens (`Engine._take_in`).
+Whatever goes a shorter way is kept here, and told to the rooms before anything else happens (`_take_in`).
 """
 
 from __future__ import annotations
@@ -12,15 +12,17 @@ from fenko.core.agenda import after
 from fenko.core.changes import Effect
 from fenko.core.gestures import Gestures
 from fenko.core.held import Lasting
+from fenko.core.pending import Pending
 from fenko.core.plan import Report
 from fenko.core.runs import Runs
-from fenko.core.stack import Direct, Stack
+from fenko.core.stack import Direct, Member, Stack
 from fenko.core.strokes import Stroke
 
 NOTHING: tuple[Effect, ...] = ()
 NO_ITEMS: tuple[str, ...] = ()
 NO_KEYS: dict[str, tuple[str, ...]] = {}
 NO_DIRECT: dict[str, Direct] = {}
+NO_MEMBERS: dict[str, Member] = {}
 NO_DETENTS: dict[str, tuple[Stroke | None, Stroke | None]] = {}
 
 
@@ -30,13 +32,15 @@ class ShortWays:
     # With this many attributes, an object without slots is slower to look at.
     __slots__ = (
         "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_detents", "_direct", "_directly", "_down",
-        "_free_at", "_gap", "_gestures", "_held", "_instant", "_lone", "_out", "_report", "_runs", "_stack", "deadline",
+        "_first", "_first_at", "_free_at", "_gap", "_gestures", "_held", "_instant", "_lone", "_members", "_others", "_out",
+        "_paired", "_pending", "_report", "_rested_at", "_runs", "_stack", "deadline",
     )  # fmt: skip
 
     def __init__(
         self,
         runs: Runs,
         gestures: Gestures,
+        pending: Pending,
         bands: dict[str, tuple[float, float]],
         stack: Stack,
         out: list[Effect],
@@ -48,6 +52,7 @@ class ShortWays:
         self._report = report
         self._runs = runs
         self._gestures = gestures
+        self._pending = pending
         self._lone = runs.lone
         self._held = runs.items
         self._bands = bands
@@ -62,11 +67,20 @@ class ShortWays:
         self._alone_keys = NO_ITEMS
         self._alone_up = -inf
         self._free_at = -inf
-        # The next shortest: what may be held directly, and what is; which detents are strokes and nothing else.
+        # The next shortest: what may be held directly, what is, and from when on all keys have rested; which detents are
+        # strokes and nothing else.
         self._direct = NO_DIRECT
         self._directly: dict[str, Direct] = {}
+        self._rested_at = -inf
         self._down = gestures.down
         self._detents = NO_DETENTS
+        # Two at once: which buttons may be the first, which one is and since when, which ones complete it; and what the two
+        # hold that were pressed together, None for the one that is still down when the other has come up.
+        self._members = NO_MEMBERS
+        self._first: str | None = None
+        self._first_at = -inf
+        self._others = NO_DIRECT
+        self._paired: dict[str, Direct | None] = {}
 
     def _take_in_alone(self) -> None:
         held = self._held
@@ -74,33 +88,71 @@ class ShortWays:
             direct = self._directly[self._alone] = self._stack.direct[self._alone]
             held.note_begin(direct.ones or self._ones(direct))
             self._alone = None  # what came up before that has been up for long enough
+            self._free_at = inf
         elif self._alone_keys:
             held.note_end(self._alone_up, (held.lasting(("keys", key)) for key in self._alone_keys))
         self._alone_up = -inf
         self._alone_keys = NO_ITEMS
 
+    def _take_in(self) -> None:
+        """Tells the rooms of the presses, the release and the stroke that came a short way, before anything else
+        happens."""
+        if self._alone_keys:
+            self._take_in_alone()
+        held = self._held
+        for address, direct in self._directly.items():
+            held.holders[address] = direct.items
+            self._down.add(address)
+        self._directly.clear()
+        for address, pair in self._paired.items():
+            self._down.add(address)
+            if pair is not None:
+                self._pending.instead[address] = pair.cell.address
+                held.holders[pair.cell.address] = pair.items
+        self._paired.clear()
+        if self._first is not None:
+            first, self._first = self._first, None
+            self._down.add(first)
+            self._pending.gather(self._first_at, first, self._stack.part(first), self._first_at)
+        self._runs.take_in()
+
     def _taken(self) -> Sequence[Effect]:
         """The effects so far; and which ways may be taken from now on."""
-        self.deadline = min(self._agenda_due, self._lone.due)
-        self._instant = self._stack.instant
         self._down = self._gestures.down
-        self._direct = self._stack.direct if self._calm and self._lone.stroke is None else NO_DIRECT
-        plain = self._direct and not self._held.lasting_now
-        self._free_at = self._held.free_at if plain else inf
+        self._open_ways()
         if not self._out:
             return NOTHING
         effects = tuple(self._out)
         self._out.clear()
         return effects
 
-    def _hold_directly(self, t: float, address: str) -> Sequence[Effect]:
-        """A button that does nothing but hold, while others are held."""
-        if self._alone_keys:
-            self._take_in_alone()
-        direct = self._directly[address] = self._direct[address]
+    def _open_ways(self) -> None:
+        """The rooms know everything, or nothing waits to be decided; which ways may be taken from now on."""
+        stack = self._stack
+        self.deadline = min(self._agenda_due, self._lone.due)
+        self._instant = stack.instant
+        self._rested_at = self._held.free_at
+        self._others = NO_DIRECT
+        self._detents = stack.detents if self._calm else NO_DETENTS
+        if self._calm and self._lone.stroke is None:
+            self._direct = stack.direct
+            self._members = stack.members
+            self._free_at = inf if self._held.lasting_now else self._rested_at
+        else:
+            self._close_ways()
+
+    def _close_ways(self) -> None:
+        """Something is under way that the next press has to see."""
+        self._direct = NO_DIRECT
+        self._members = NO_MEMBERS
+        self._free_at = inf
+
+    def _hold(self, t: float, direct: Direct) -> Sequence[Effect]:
+        """What does nothing but hold is pressed, whatever else is held."""
         self._free_at = inf
         if self._report is not None:
-            self._tell(t, address)
+            cell = direct.cell
+            self._report(t, cell.address, "press", cell.profile, cell.press)
         held = self._held
         effects = []
         for one in direct.ones or self._ones(direct):
@@ -114,29 +166,20 @@ class ShortWays:
                 effects.append((t, out, act, name))
         return effects
 
-    def _have_rested(self, t: float, address: str) -> bool:
+    def _have_rested(self, t: float, direct: Direct) -> bool:
         """Whether all that a button would hold has been up for long enough, where something else has not."""
-        self._take_in_alone()
-        direct = self._direct[address]
         return all(one.count or t >= after(one.ended, self._gap) for one in direct.ones or self._ones(direct))
-
-    def _tell(self, t: float, address: str) -> None:
-        assert self._report is not None
-        cell = self._stack.direct[address].cell
-        self._report(t, address, "press", cell.profile, cell.press)
 
     def _ones(self, direct: Direct) -> tuple[Lasting, ...]:
         direct.ones = tuple(map(self._held.lasting, direct.items))
+        direct.backwards = direct.ones[::-1]
         return direct.ones
 
-    def _lift_directly(self, t: float, address: str) -> Sequence[Effect]:
+    def _lift(self, t: float, direct: Direct) -> Sequence[Effect]:
         """It is let go."""
-        if self._alone_keys:
-            self._take_in_alone()
-        direct = self._directly.pop(address)
         held = self._held
         effects = []
-        for one in reversed(direct.ones):
+        for one in direct.backwards:
             if one.count > 1:
                 one.count -= 1
             else:
@@ -146,10 +189,41 @@ class ShortWays:
                 out, act, name = one.ends
                 effects.append((t, out, act, name))
         if effects:
-            held.free_at = t + self._gap
-        if not held.lasting_now:
+            self._rested_at = held.free_at = t + self._gap
+        if self._direct and not held.lasting_now:
             self._free_at = held.free_at
         return effects
+
+    def _wait_for_other(self, t: float, address: str) -> Sequence[Effect]:
+        """A button that may be one of several at once: nothing comes of it until that is known."""
+        window, self._others = self._members[address]
+        self._first, self._first_at = address, t
+        self._close_ways()
+        self._detents = NO_DETENTS
+        self.deadline = min(self._agenda_due, after(t, window))
+        return NOTHING
+
+    def _pair(self, t: float, address: str, direct: Direct) -> Sequence[Effect]:
+        """The other one of two: together they hold something."""
+        assert self._first is not None
+        self._paired[self._first] = self._paired[address] = direct
+        self._first = None
+        self._open_ways()
+        return self._hold(t, direct)
+
+    def _part(self, t: float, address: str) -> Sequence[Effect]:
+        """One of two is let go: what they held ends with the first of them."""
+        direct = self._paired.pop(address)
+        if direct is None:
+            return NOTHING
+        one, other = direct.cell.members
+        self._paired[one if other == address else other] = None
+        return self._lift(t, direct)
+
+    def _tell(self, t: float, address: str) -> None:
+        assert self._report is not None
+        cell = self._stack.direct[address].cell
+        self._report(t, address, "press", cell.profile, cell.press)
 
     def _detent(self, t: float, address: str, value: float) -> bool:
         """One whole detent that is a stroke and nothing else; False if this change has to go all the way."""
@@ -176,9 +250,9 @@ class ShortWays:
         """The effects of a lone stroke; nothing but that has changed."""
         if self._lone.stroke is None:
             return self._taken()
-        self.deadline = min(self._agenda_due, self._lone.due)
-        self._free_at = inf
-        self._direct = NO_DIRECT
+        due = self._lone.due
+        self.deadline = due if due < self._agenda_due else self._agenda_due
+        self._close_ways()
         effects = tuple(self._out)
         self._out.clear()
         return effects

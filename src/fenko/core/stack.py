@@ -33,14 +33,24 @@ class Part(NamedTuple):
 
 
 class Direct:
-    """A button that does nothing but hold these items. `ones` is what the engine that is pressing it knows of each."""
+    """A button, or two at once, that does nothing but hold these items. `ones` is what the engine that is pressing it
+    knows of each, and `backwards` the same from the last to the first."""
 
-    __slots__ = ("cell", "items", "ones")
+    __slots__ = ("backwards", "cell", "items", "ones")
 
     def __init__(self, cell: Cell, items: tuple[Item, ...]) -> None:
         self.cell = cell
         self.items = items
         self.ones: tuple[Lasting, ...] = ()
+        self.backwards: tuple[Lasting, ...] = ()
+
+
+class Member(NamedTuple):
+    """A button that may be one of several at once: for how many seconds that is waited for, and what it does with one other
+    that makes it complete, by that other one."""
+
+    window: float
+    pairs: dict[str, Direct]
 
 
 class Stack:
@@ -73,6 +83,8 @@ class Stack:
         self.detents: dict[str, tuple[Stroke | None, Stroke | None]] = {}
         """What a detent to the left and to the right does, of those dials and wheels, of all that have been asked for, of
         which a detent is a stroke and nothing else."""
+        self.members: dict[str, Member] = {}
+        """Buttons that may be one of several at once and belong to nothing else, of all that have been asked for."""
 
     def cell(self, address: str) -> Cell | None:
         """What a cell does; None where nothing is bound and no level owns its control."""
@@ -82,7 +94,7 @@ class Stack:
             pass
         found = self._owned(address)
         self._cells[address] = found
-        if found is not None and not self._paused and (items := self._direct_items(found)):
+        if found is not None and (items := self._direct_items(found)):
             self.direct[address] = Direct(found, items)
             if all(out == "keys" for out, _ in items):
                 self.instant[address] = tuple(key for _, key in items)
@@ -168,23 +180,42 @@ class Stack:
             controls.update(dict.fromkeys(level.controls, level))
         return {cell.address: cell for control, level in controls.items() for cell in level.controls[control]}
 
-    def _direct_items(self, cell: Cell) -> tuple[Item, ...]:
-        """What a button holds that does nothing but that; nothing for any other cell.
+    def note_member(self, address: str, usual: Timing) -> None:
+        """Notes what may become of a button together with others; `usual` are the times of the desk."""
+        if address in self.members or not self._is_plain(address):
+            return
+        chords = self.chords(address)
+        pairs = {}
+        for chord in chords:
+            both = set(chord.members)
+            more = [one for one in chords if one is not chord and both <= set(one.members)]
+            other = next(iter(both - {address}))
+            if len(both) == 2 and not more and self._is_plain(other) and (items := self._held_by(chord)):
+                pairs[other] = Direct(chord, items)
+        self.members[address] = Member(max((chord.timing or usual).chord for chord in chords), pairs)
 
-        Only plain buttons: an axis passes its own press and release points before it presses a cell."""
-        address = cell.address
-        if cell.press is None or cell.waits or cell.members or cell.press.others or cell.press.group:
+    def _direct_items(self, cell: Cell) -> tuple[Item, ...]:
+        """What a button holds that does nothing but that; nothing for any other cell."""
+        items = () if cell.members else self._held_by(cell)
+        return items if items and self._is_plain(cell.address) and not self.chords(cell.address) else ()
+
+    def _held_by(self, cell: Cell) -> tuple[Item, ...]:
+        """What a cell holds, if it does nothing but that; nothing for any other."""
+        if self._paused or cell.press is None or cell.waits or cell.press.others or cell.press.group:
             return ()
+        items = held_items(cell.press.phrase)
+        return () if any(out not in ("keys", "pointer") for out, _ in items) else items
+
+    def _is_plain(self, address: str) -> bool:
+        """Whether this is a button whose changes are presses at once: an axis passes its own press and release points
+        before it presses a cell."""
         name, _, control = address.partition(".")
         shape = self._surfaces[name].shape(control)
         if shape is None or shape.axes or shape.turns or self._surfaces[name].debounce:
-            return ()
+            return False
         if address in self._watched or address.endswith(TOUCH):
-            return ()
-        items = held_items(cell.press.phrase)
-        if any(out not in ("keys", "pointer") for out, _ in items):
-            return ()
-        return () if not items or self.chords(address) or self.bursts(address) or self.touch(address) else items
+            return False
+        return not self.bursts(address) and not self.touch(address)
 
 
 def stack_of(plan: Plan, profile: str, *layers: str) -> Stack:

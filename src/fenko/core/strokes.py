@@ -52,7 +52,7 @@ class LoneStroke:
         else:
             ready = t if t >= items.free_at else items.ready(t, stroke.items)
         self.stroke = stroke
-        self.order = self._agenda.number()
+        self.order = self._agenda.begun = self._agenda.begun + 1
         if not stroke.ones:
             stroke.ones = tuple(map(items.lasting, stroke.items))
         self.begun = ready <= t
