@@ -187,11 +187,10 @@ class Stack:
         chords = self.chords(address)
         pairs = {}
         for chord in chords:
-            both = set(chord.members)
-            more = [one for one in chords if one is not chord and both <= set(one.members)]
-            other = next(iter(both - {address}))
-            if len(both) == 2 and not more and self._is_plain(other) and (items := self._held_by(chord)):
-                pairs[other] = Direct(chord, items)
+            others = [member for member in chord.members if member != address]
+            more = [one for one in chords if one is not chord and {*chord.members} <= {*one.members}]
+            if len(others) == 1 and not more and self._is_plain(others[0]) and (items := self._held_by(chord)):
+                pairs[others[0]] = Direct(chord, items)
         self.members[address] = Member(max((chord.timing or usual).chord for chord in chords), pairs)
 
     def _direct_items(self, cell: Cell) -> tuple[Item, ...]:
