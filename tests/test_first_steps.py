@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from fenko.core.controls import KINDS
@@ -26,6 +26,7 @@ from support import FENKO, MakeDesk, Run, wait_for
 things = st.lists(st.tuples(st.sampled_from(sorted(KINDS)), st.text(max_size=12), st.booleans()), max_size=5)
 
 
+@example([], "", "~[")
 @given(things, st.text(max_size=20), st.text(max_size=20))
 def test_a_first_desk_is_in_order_whatever_things_and_windows_are_called(
     found: list[tuple[str, str, bool]], name: str, app: str

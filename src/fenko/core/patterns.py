@@ -106,6 +106,11 @@ def compile_pattern(text: str) -> Pattern:
     return Expression(text[1:]) if text.startswith("~") else Wildcard(text)
 
 
+def fitting(text: str) -> str:
+    """A pattern that this text fits, and little else."""
+    return f"?{text[1:]}" if text.startswith("~") else text
+
+
 def sample_of(text: str) -> str:
     """A text that a pattern with `*` and `?` matches; empty for a regular expression, of which nobody knows."""
     return "" if text.startswith("~") else text.replace("*", "").replace("?", "x")

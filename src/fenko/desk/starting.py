@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from fenko.core.patterns import fitting
 from fenko.core.plan import BASE, Focus, Surface
 from fenko.core.verbs.desk import PROFILE_WORDS
 from fenko.core.words import slug_of
@@ -168,6 +169,6 @@ def _program(used: Sequence[Found], focus: Focus | None) -> list[str]:
     where = "the window that was in front" if focus is not None and focus.app else "put the app id of a program here"
     return [
         _line(f"[profile.{name}]", "the name is yours"),
-        _line(f"when = {{ app = {quoted(app)} }}", where),
+        _line(f"when = {{ app = {quoted(fitting(app))} }}", where),
         *_bindings(name, used, _PROGRAM_IDEAS),
     ]
