@@ -26,6 +26,7 @@ from fenko.core.plan import (
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.registration import Said
+from fenko.core.values import Value
 from fenko.core.verbs import VERB_OF
 
 SURFACES = {
@@ -39,6 +40,17 @@ CELLS = ["pad.south", "pad.east", "pad.north", "pad.trigger-right", "pad.hat.lef
          "keys.kp2", "mouse.left", "mouse.side", "dial.dial.left", "dial.dial.right", "pad.north+south", "pad.east+south",
          "pad.east+north+south", "pad.trigger-right.half", "pad.trigger-right.full", "pad.hat.up-left",
          "pad.south-touch", "keys.kp1-x2", "keys.kp1-x3", "old.south"]  # fmt: skip
+VALUES = {
+    ("value", name): Value(name, -10, 10, start=1, step=step) for name, step in (("exposure", 0.5), ("zoom", 0.0))
+}
+DRIVEN = {
+    "pad.stick-left": ["pointer 900", "scroll 20"],
+    "pad.stick-left.x": ["value zoom rate 5", "value exposure follow"],
+    "pad.stick-left.up": ["scroll 20", "value zoom rate 30%"],
+    "pad.hat": ["pointer 300"],
+    "pad.trigger-right": ["value exposure follow 10 to -10", "value zoom follow pick-up", "scroll 5"],
+    "mouse.motion": ["pointer x0.5", "scroll x0.1"],
+}
 LAYERS = ["trim", "coarse"]
 WHILES = [(), ("shift",), ("pad.east",), ("shift", "pad.trigger-right")]
 APPS = ["snipwell", "hushdesk", "beamcart"]
@@ -98,6 +110,7 @@ _POOL = [
         "layer trim", "layer coarse", "layer trim locked", "layer coarse once", "a then layer trim", "button left",
         "ctrl+button right x2", "wait 30ms then layer trim", "press shift then a x2 then lift shift then b",
         "press ctrl+b then wait 40ms then lift b then wait 40ms", "press a", "lift a then press a then pause",
+        "value exposure by +3", "value zoom to 50% then a", "pointer left 3",
     )
 ]  # fmt: skip
 _GESTURES = [("press",), ("press",), ("tap",), ("hold",), ("press", "hold"), ("tap", "hold"), ("press", "release"),
@@ -131,6 +144,10 @@ def _level(draw: st.DrawFn, name: str, most: int = 6) -> Level:
         surface, control, *_ = address.split(".")
         whole = f"{surface}.{control}"
         controls[whole] = (*controls.get(whole, ()), _cell(draw, address, name))
+    for address in draw(st.lists(st.sampled_from(sorted(DRIVEN)), unique=True, max_size=2)):
+        whole = ".".join(address.split(".")[:2])
+        cell = Cell(address, name, move=Binding(parse_phrase(draw(st.sampled_from(DRIVEN[address])))))
+        controls[whole] = (cell, *(one for one in controls.get(whole, ()) if one.move and "." in address[len(whole) :]))
     return Level(name, controls)
 
 
@@ -149,7 +166,7 @@ def plans(draw: st.DrawFn) -> Plan:
         chain = [levels[BASE]] if profile == BASE else [levels[BASE], levels[profile]]
         own = layers if profile != "beamcart" else {}
         compiled[profile] = Profiled(profile, tuple(conditions), tuple(chain), own)
-    return Plan(SURFACES, compiled, Timing(hold=0.2, stroke=0.01), watched)
+    return Plan(SURFACES, compiled, Timing(hold=0.2, stroke=0.01), watched, VALUES)
 
 
 _BUTTONS = ["pad.south", "pad.east", "pad.north", "pad.hat.left", "keys.kp1", "keys.kp2", "keys.kp9", "mouse.left",
@@ -159,7 +176,8 @@ _happenings = st.one_of(
     st.tuples(st.sampled_from(_BUTTONS[:4]), st.sampled_from([0, 1])),
     st.tuples(st.just("pad.trigger-right"), st.sampled_from([0, 0.3, 0.45, 0.5, 0.7, 0.9, 1])),
     st.tuples(
-        st.sampled_from(["pad.hat.x", "pad.hat.y", "pad.stick-left.y"]), st.sampled_from([-1, -0.45, 0, 0.45, 1])
+        st.sampled_from(["pad.hat.x", "pad.hat.y", "pad.stick-left.x", "pad.stick-left.y"]),
+        st.sampled_from([-1, -0.45, 0, 0.05, 0.45, 1]),
     ),
     st.tuples(st.just("dial.dial"), st.sampled_from([-2, -1, -0.5, 0.5, 1, 3])),
     st.tuples(st.sampled_from(["mouse.wheel", "mouse.motion.x"]), st.sampled_from([-1, 0.25, 2])),
@@ -186,7 +204,7 @@ def performances(draw: st.DrawFn) -> list[Change]:
 
 def at_rest(t: float) -> list[Change]:
     """All controls let go."""
-    axes = ["pad.trigger-right", "pad.hat.x", "pad.hat.y", "pad.stick-left.y"]
+    axes = ["pad.trigger-right", "pad.hat.x", "pad.hat.y", "pad.stick-left.x", "pad.stick-left.y"]
     return [(t, address, 0) for address in [*_BUTTONS, *axes]]
 
 

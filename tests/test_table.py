@@ -17,7 +17,7 @@ from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.verbs import VERBS
 from fenko.core.verbs.desk import TurnOnLayer
-from hands import SURFACES, Witness
+from hands import SURFACES, VALUES, Witness
 
 TIMES = Timing(hold=0.2, double=0.25, chord=0.04, burst=0.06, fast=0.05, stroke=0.01)
 _LITTLE = 0.001
@@ -52,7 +52,7 @@ STEPS = [
     "ctrl+z", "ctrl+z x3", "space every 90ms", "a x3 every 20ms", "tap ctrl+s", "toggle shift", "button left", "ctrl+button right x2",
     "press shift then a then lift shift", "press a then wait 30ms", 'type "x" then enter', "wait 30ms then f5", "profile next", "profile auto",
     "profile hushdesk", "layer trim", "layer trim locked", "layer trim once", "pause", "nothing", "a then pause", "lift a",
-    "wait 600ms then layer trim",
+    "wait 600ms then layer trim", "pointer right 20", "scroll up 3 then a", "value exposure by +5", "value exposure to 40% then b",
 ]  # fmt: skip
 
 BETWEEN: dict[str, list[tuple[str, object]]] = {
@@ -89,7 +89,7 @@ def _plan(address: str, gesture: str, step: str) -> Plan:
         "snipwell": Profiled("snipwell", (Condition({"app": (compile_pattern("snipwell"),)}),), (base, own), layers),
         "hushdesk": Profiled("hushdesk", (Condition({"app": (compile_pattern("hushdesk"),)}),), (base,), {}),
     }  # fmt: skip
-    return Plan(SURFACES, profiles, TIMES)
+    return Plan(SURFACES, profiles, TIMES, values=VALUES)
 
 
 def _changes(moves: Moves, between: list[tuple[str, object]], at: float) -> list[Change]:

@@ -11,9 +11,9 @@ from functools import partial
 from math import inf
 
 from fenko.core.agenda import Agenda, Waiting, after
-from fenko.core.axes import FULL_AT, FULL_UNTIL, PRESS_AT, RELEASE_AT, pressed_end
+from fenko.core.axes import FULL_AT, FULL_UNTIL, pressed_end
 from fenko.core.controls import BUTTON, Shape
-from fenko.core.plan import Plan, Surface, Timing
+from fenko.core.plan import Plan, Surface, Timing, control_of
 from fenko.core.stack import Stack
 
 Pressed = Callable[[float, str, bool, float, float], None]
@@ -70,6 +70,7 @@ class Contacts:
         self._undecided: dict[str, Push] = {}
         self._ends: dict[str, int] = {}
         self._fulls: dict[str, int] = {}
+        self._points: dict[str, tuple[float, float]] = {}
         self.bands: dict[str, tuple[float, float]] = {}
         """Between which values, both left out, an axis can move without anything coming of it."""
 
@@ -77,6 +78,8 @@ class Contacts:
         """Another plan is in force; how everything stands is known on."""
         self._surfaces = plan.surfaces
         self._timing = plan.timing
+        self._points.clear()
+        self.bands.clear()
 
     # --- Buttons ---
 
@@ -111,7 +114,7 @@ class Contacts:
         ends = shape.axes[address[len(control) + 1 :]]
         before, full_before, now, full = self._where(address, value)
         self._ends[address], self._fulls[address] = now, full
-        self.bands[address] = _band(now, full)
+        self.bands[address] = _band(now, full, *self._points_of(address))
         if full_before and full != full_before:
             self._press(t, f"{_end(control, ends, full_before)}.full", False)
         for end, on in ((before, False), (now, True)) if now != before else ():
@@ -128,9 +131,20 @@ class Contacts:
     def _where(self, address: str, value: float) -> tuple[int, int, int, int]:
         """Which end of an axis was pressed, and fully, and which is at `value`."""
         before, full_before = self._ends.get(address, 0), self._fulls.get(address, 0)
+        press_at, release_at = self._points_of(address)
         return (
-            before, full_before, pressed_end(value, before), pressed_end(value, full_before, FULL_AT, FULL_UNTIL)
+            before, full_before, pressed_end(value, before, press_at, release_at),
+            pressed_end(value, full_before, FULL_AT, FULL_UNTIL),
         )  # fmt: skip
+
+    def _points_of(self, address: str) -> tuple[float, float]:
+        """Past which share of the way an axis is pressed, and below which it is released."""
+        found = self._points.get(address)
+        if found is None:
+            surface, _, own = control_of(address).partition(".")
+            by = self._surfaces[surface].conditioning_of(own)
+            found = self._points[address] = (by.press, by.release)
+        return found
 
     def acts(self, address: str, shape: Shape, value: float) -> bool:
         """Whether a hand presses something with this change, which has not been told yet."""
@@ -279,11 +293,11 @@ class Contacts:
                 del known[address]
 
 
-def _band(end: int, full: int) -> tuple[float, float]:
+def _band(end: int, full: int, press_at: float, release_at: float) -> tuple[float, float]:
     """The values at which an axis stays at an end, or at none, pushed all the way or not."""
     if not end:
-        return (-PRESS_AT, PRESS_AT)
-    near, far = (FULL_UNTIL, inf) if full else (RELEASE_AT, FULL_AT)
+        return (-press_at, press_at)
+    near, far = (max(release_at, FULL_UNTIL), inf) if full else (release_at, FULL_AT)
     return (near, far) if end > 0 else (-far, -near)
 
 

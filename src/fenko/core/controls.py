@@ -29,7 +29,6 @@ class Shape(Struct, frozen=True):
     axes: dict[str, tuple[str | None, str]] = {}
     turns: tuple[str, str] | None = None
     diagonals: dict[str, tuple[str, str]] = {}
-    bindable: bool = True
 
     @property
     def cells(self) -> tuple[str, ...]:
@@ -64,7 +63,7 @@ DIAL = _sort(Shape("dial", directions=("left", "right"), turns=("left", "right")
 TILT = _sort(Shape("tilt wheel", directions=("left", "right"), turns=("left", "right")))
 WHEEL = _sort(Shape("wheel", directions=("up", "down"), turns=("down", "up")))
 FADER = _sort(Shape("fader", axes={"": (None, "")}))
-MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}, bindable=False))
+MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}))
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,

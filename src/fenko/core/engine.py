@@ -11,6 +11,7 @@ Its rooms
 `gestures`   what hands do with cells becomes actions: press, hold, tap, double, turning
 `pending`    what is not decided yet: several at once, bursts, taps that may be doubled
 `runs`       actions at work: keys that are held, strokes, waits, what repeats
+`motion`     what goes on as long as a control is off its rest: the pointer, scrolling, `values` that follow
 `situation`  the profile, its layers and pause; a `stack` of levels says what each cell does
 `agenda`     what is due, and when
 `shortways`  the common cases, past all these rooms
@@ -41,32 +42,38 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from msgspec import structs
+
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
+from fenko.core.motion import Motion
 from fenko.core.plan import Cell, Focus, Plan, Profile, Report
 from fenko.core.runs import Runs
 from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
 from fenko.core.stack import Stack
-from fenko.core.steps import Item
+from fenko.core.steps import Item, Pass
+from fenko.core.values import Values
 
 
 class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    __slots__ = ("_agenda", "_contacts", "_inputs", "_situation", "plan")
+    __slots__ = ("_contacts", "_inputs", "_situation", "_values", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
         out: list[Effect] = []
-        agenda = self._agenda = Agenda()
+        agenda = Agenda()
         self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed)
-        runs = Runs(self._situation, plan.timing, agenda, out, self._toggle_pause, report, seed)
+        values = self._values = Values(plan.values, out)
+        motion = Motion(plan, agenda, values, out, self._situation.stack, report)
+        runs = Runs(self._situation, values, plan.timing, agenda, out, self._toggle_pause, report, seed)
         gestures = Gestures(plan.surfaces, plan.timing, agenda, self._situation, runs, plan.watched, report)
         pending = gestures.pending
         self._contacts = Contacts(
@@ -75,7 +82,16 @@ class Engine(ShortWays):
         gestures.use_contacts(self._contacts)
         self._inputs = Inputs(plan.surfaces)
         super().__init__(
-            runs, gestures, pending, self._contacts.bands, self._situation.stack, out, report, plan.timing.gap
+            runs,
+            gestures,
+            pending,
+            motion,
+            agenda,
+            self._contacts.bands,
+            self._situation.stack,
+            out,
+            report,
+            plan.timing.gap,
         )
         self._finish()
 
@@ -131,7 +147,7 @@ class Engine(ShortWays):
             if address in self._bands:
                 low, high = self._bands[address]
                 if low < value < high:
-                    return NOTHING
+                    return self._moved(t, address, value)
         if address in self._detents and t < self._agenda_due and self._detent(t, address, value):
             return self._struck()
         self._take_in()
@@ -180,6 +196,15 @@ class Engine(ShortWays):
     def toggled(self) -> tuple[Item, ...]:
         """What lasts until it is toggled again, the profile changes, or everything is lifted."""
         return self._runs.toggled
+
+    @property
+    def values(self) -> dict[Item, float]:
+        """What every value is now."""
+        return self._values.now
+
+    def restore(self, item: Item, number: float) -> None:
+        """A value is what it was when Fenko ended."""
+        self._values.restore(item, number)
 
     @property
     def layers(self) -> tuple[str, ...]:
@@ -231,13 +256,16 @@ class Engine(ShortWays):
         self._agenda.pass_time(now)
         self._pending.settle_others(now, "")
         for name, surface in self.plan.surfaces.items():
-            if plan.surfaces.get(name) != surface:
+            other = plan.surfaces.get(name)
+            if other is None or structs.replace(other, conditioning=surface.conditioning) != surface:
                 self._change(now, UNPLUG, name)
         self.plan = plan
         self._inputs = Inputs(plan.surfaces)
         self._gap = plan.timing.gap
         for room in (self._gestures, self._runs, self._contacts):
             room.use_plan(plan)
+        self._motion.use_plan(now, plan)
+        self._values.use(plan.values)
         self._situation.use_plan(now, plan)
         self._situation.watch(now, self._gestures.down)
         return self._finish()
@@ -261,14 +289,15 @@ class Engine(ShortWays):
             self._situation.watch(t, self._gestures.down)
         elif address == UNPLUG:
             self._gestures.unplug(t, value)
+            self._motion.unplug(t, value)
         elif address != PLUG:
-            control, _, shape, _ = self._inputs[address]
+            control, part, shape, _ = self._inputs[address]
             if shape is BUTTON:
+                if part:
+                    self._motion.press(t, control, part, bool(value))
                 self._contacts.button(t, address, control, bool(value))
             elif shape is MOTION:
-                if self._passes(address):
-                    step = (value, 0) if address.endswith("x") else (0, value)
-                    self._out.append((t, "pointer", "move", *step))
+                self._move_on(t, address, control, value)
             elif shape.turns:
                 if (
                     not self._gestures.turn(t, address, shape.turns, value)
@@ -278,7 +307,20 @@ class Engine(ShortWays):
                     lines = (0, -value) if shape is WHEEL else (value, 0)
                     self._out.append((t, "pointer", "scroll", *lines))
             else:
+                self._motion.set(t, self._motion.axis(address, control, part), value)
                 self._contacts.axis(t, address, control, shape, value)
+
+    def _move_on(self, t: float, address: str, control: str, value: float) -> None:
+        """A mouse moved."""
+        drives = self.stack.drives(control)
+        if drives and isinstance(drives[0].step, Pass):
+            act, factor = drives[0].step.act, drives[0].step.factor
+        elif self._passes(address) and self.stack.cell(control) is None:
+            act, factor = "move", 1
+        else:
+            return
+        step = (value * factor, 0) if address.endswith("x") else (0, value * factor)
+        self._out.append((t, "pointer", act, *step))
 
     def _passes(self, address: str) -> bool:
         """Whether what is unbound there is sent on."""
@@ -292,6 +334,7 @@ class Engine(ShortWays):
 
     def _situation_changed(self, t: float, profile: bool) -> None:
         self._contacts.stack = self._situation.stack
+        self._motion.use_stack(t, self._situation.stack)
         if profile:
             self._situation.watch(t, self._gestures.down)
 
@@ -301,6 +344,7 @@ class Engine(ShortWays):
 
     def _release_all(self, t: float) -> None:
         self._runs.clear(t)
+        self._motion.stop(t)
         self._gestures.clear()
         self._situation.end(t, lambda on: on[1] != WHILE)
         self._situation.watch(t, self._gestures.down)

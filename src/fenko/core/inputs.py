@@ -46,6 +46,12 @@ class Inputs(dict[str, Input]):
     def __init__(self, surfaces: Mapping[str, Surface]) -> None:
         super().__init__()
         self._surfaces = surfaces
+        self._calibrated = {
+            (name, control): by
+            for name, surface in surfaces.items()
+            for control, by in surface.conditioning.items()
+            if by.calibrates
+        }
 
     def __missing__(self, address: str) -> Input:
         surface, _, rest = address.partition(".")
@@ -57,7 +63,24 @@ class Inputs(dict[str, Input]):
         found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided)
         return found
 
+    @property
+    def calibrates(self) -> bool:
+        """Whether some position is not simply what the device says."""
+        return bool(self._calibrated)
+
     def conditioned(self, change: Change) -> Change:
-        """The change as the engine takes it."""
+        """The change as the engine takes it: of an axis where it is, calibrated."""
         t, address, value = change
-        return (t, address, self[address].share(value)) if value.__class__ is Raw else change
+        raw = value.__class__ is Raw
+        if not raw and not self._calibrated:
+            return change
+        if raw:
+            value = self[address].share(value)
+        if self._calibrated:
+            surface, _, rest = address.partition(".")
+            control, _, part = rest.partition(".")
+            by = self._calibrated.get((surface, control))
+            if by is not None and part in self[address].shape.axes:
+                one_sided = self[address].one_sided
+                value = by.calibrated(int(part == "y"), one_sided, part in by.inverted, value)
+        return (t, address, value)

@@ -32,6 +32,12 @@ class Outcome(Struct, frozen=True):
     profile: str
     layers: tuple[str, ...]
     effects: tuple[Effect, ...]
+    values: dict[str, float] = {}
+
+    def moved(self, act: str = "move") -> tuple[float, float]:
+        """How far the pointer went in all, or, with `scroll`, what was scrolled: across and down."""
+        steps = [effect[3:] for effect in self.effects if effect[1:3] == ("pointer", act)]
+        return sum(across for across, _ in steps), sum(down for _, down in steps)
 
 
 class Performance:
@@ -55,6 +61,8 @@ class Performance:
                 self.pass_time(step.seconds)
             case "turn":
                 self._turn(step)
+            case "push":
+                self._push(step)
             case "release":
                 self._all(step, False)
             case "press":
@@ -75,7 +83,7 @@ class Performance:
                     self.pass_time(_BRIEF + self._bounce(step))
                     self._all(step, False)
                     self.pass_time(_BRIEF + self._bounce(step))
-        if step.word not in ("press", "wait"):
+        if step.word not in ("press", "wait", "push"):
             self.settle()
 
     def settle(self, until: float = inf) -> None:
@@ -103,6 +111,7 @@ class Performance:
             engine.profile.name,
             engine.layers,
             tuple(self.effects),
+            {name: number for (out, name), number in engine.values.items() if out == "value"},
         )
 
     # --- Hands ---
@@ -163,6 +172,18 @@ class Performance:
                 self.pass_time(apart)
             self.feed(address, 1)
             self.pass_time(apart)
+
+    def _push(self, step: HandStep) -> None:
+        name, _, control = step.control.partition(".")
+        shape = self.engine.plan.surfaces[name].shape(control)
+        assert shape is not None
+        places = [step.control + (f".{axis}" if axis else "") for axis in shape.axes]
+        for address, number in zip(places, (*step.at, 0.0), strict=False):
+            self.feed(address, number)
+        if step.seconds:
+            self.pass_time(step.seconds)
+            for address in places:
+                self.feed(address, 0.0)
 
     def _turn(self, step: HandStep) -> None:
         name, _, rest = step.control.partition(".")

@@ -6,16 +6,19 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct, field
 
-from fenko.core.controls import BUTTON, KINDS, Shape, passed_on, shape_of
+from fenko.core.conditioning import STICK_DEAD_ZONE, Conditioning
+from fenko.core.controls import BUTTON, KINDS, STICK, Shape, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.patterns import Pattern
 from fenko.core.phrase import Phrase
+from fenko.core.steps import Item
+from fenko.core.values import Value
 
 BASE = "base"
 GESTURES = ("press", "release", "tap", "hold", "double", "triple")
 TURN_GESTURES = ("press", "fast")
 """What a hand can do with a button, and with one sense of a dial."""
-_BOUND = (*GESTURES, "fast")
+_BOUND = (*GESTURES, "fast", "move")
 
 
 def control_of(address: str) -> str:
@@ -42,6 +45,8 @@ class Timing(Struct, frozen=True):
     """From a key's release to the soonest moment at which it goes down again."""
     settle: float = 0.060
     """How long a window has to be in front before its profile comes."""
+    tick: float = 0.008
+    """From one step of what moves by itself to the next."""
 
 
 class Binding(Struct, frozen=True):
@@ -59,6 +64,8 @@ class Binding(Struct, frozen=True):
     at_random: bool = False
     states: tuple[str, ...] = ()
     group: str | None = None
+    spring: bool = False
+    """Whether a value that follows is meant to jump back with the control."""
     written: tuple[Phrase, ...] = ()
     """All that it can do as the person wrote it, where that names commands; `phrases` have their keys instead."""
 
@@ -93,6 +100,8 @@ class Cell(Struct, frozen=True):
     double: Binding | None = None
     triple: Binding | None = None
     fast: Binding | None = None
+    move: Binding | None = None
+    """What goes on as long as it is off its rest."""
     timing: Timing | None = None
     members: tuple[str, ...] = ()
     repeats: tuple[str, int] | None = None
@@ -121,6 +130,10 @@ class Cell(Struct, frozen=True):
         return 3 if self.triple is not None else 2 if self.double is not None else 1
 
 
+UNTOUCHED = Conditioning()
+DEAD_STICK = Conditioning(dead_zone=STICK_DEAD_ZONE)
+
+
 class Surface(Struct, frozen=True):
     """One physical thing. `names` maps a person's own name of a control to the kernel's.
 
@@ -135,6 +148,8 @@ class Surface(Struct, frozen=True):
     debounce: float = 0.0
     shapes: dict[str, Shape] = {}
     """How controls act, by the kernel's names, of those that the thing's description knows more of than their name says."""
+    conditioning: dict[str, Conditioning] = {}
+    """How positions are conditioned, by the desk's names of controls, where the desk says something of it."""
 
     def kernel_name(self, control: str) -> str | None:
         """The kernel's name of a control that may have a name of its own; None if this kind has no such control."""
@@ -163,6 +178,11 @@ class Surface(Struct, frozen=True):
         """How a control acts, by its own or its kernel name; None if there is no such control."""
         kernel = self.kernel_name(control)
         return None if kernel is None else self._shape(kernel)
+
+    def conditioning_of(self, control: str) -> Conditioning:
+        """How the positions of a control, by the desk's name, are conditioned."""
+        found = self.conditioning.get(control)
+        return found or (DEAD_STICK if self.shape(control) is STICK else UNTOUCHED)
 
     def _shape(self, kernel: str) -> Shape:
         return self.shapes.get(kernel) or shape_of(kernel)
@@ -260,6 +280,8 @@ class Plan(Struct, frozen=True):
     timing: Timing = field(default_factory=Timing)
     watched: frozenset[str] = frozenset()
     """The cells that a layer's `while` names."""
+    values: dict[Item, Value] = {}
+    """The numbers that controls can drive."""
 
     @property
     def watches_keyboard(self) -> bool:

@@ -33,10 +33,15 @@ from fenko.core.situation import Situation
 from fenko.core.steps import (
     Begin,
     End,
+    Follow,
     Hold,
     Item,
+    Move,
+    Pass,
+    Rate,
     Repeat,
     Send,
+    Set,
     Strike,
     SwitchPause,
     Toggle,
@@ -45,6 +50,7 @@ from fenko.core.steps import (
     Wait,
 )
 from fenko.core.strokes import LoneStroke, Stroke
+from fenko.core.values import Values
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
 
@@ -55,6 +61,7 @@ class Runs:
     def __init__(
         self,
         situation: Situation,
+        values: Values,
         timing: Timing,
         agenda: Agenda,
         out: list[Effect],
@@ -67,6 +74,7 @@ class Runs:
         self.may_be_lone = False
         """Whether a stroke that begins now is the last thing to happen at this time."""
         self._situation = situation
+        self._values = values
         self._timing = timing
         self._agenda = agenda
         self._out = out
@@ -312,8 +320,12 @@ class Runs:
                 self._situation.by_name(t, step.name)
             case SwitchPause():
                 self._pause(t)
+            case Set():
+                self._values.change(t, step.target, step.amount, step.step)
             case Hold() | Repeat():
                 raise AssertionError("an action has strokes in their place")
+            case Move() | Pass() | Follow() | Rate():
+                raise AssertionError("what a control drives is no action of a gesture")
             case _:
                 assert_never(step)
         return 0.0

@@ -15,7 +15,7 @@ import re
 
 from msgspec import Struct
 
-from fenko.core.controls import THRESHOLDS, Shape
+from fenko.core.controls import MOTION, THRESHOLDS, Shape
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Focus, Surface
 from fenko.core.words import nearest, parse_time
@@ -29,6 +29,10 @@ HAND_WORDS: dict[str, tuple[str, str]] = {
     "double": ("double CONTROL", "down and up, twice in a row"),
     "triple": ("triple CONTROL", "down and up, three times in a row"),
     "turn": ("turn CONTROL.DIRECTION [N] [fast]", "detents of a dial or wheel, one by one, or in quick succession"),
+    "push": (
+        "push CONTROL ACROSS [DOWN] [for TIME]",
+        "a stick, trigger, ring or hat is moved there (-1 to 1, 0 is rest), and stays, or comes back after the time",
+    ),
     "keyboard": ("keyboard shift+ctrl|none", "modifiers held on the ordinary keyboard from then on"),
     "wait": ("wait TIME", "nothing happens for a while"),
     "unplug": ("unplug SURFACE", "a surface goes away"),
@@ -37,6 +41,7 @@ HAND_WORDS: dict[str, tuple[str, str]] = {
 """What hands can do, each with its form and what it means."""
 
 _TOKEN = re.compile(r'\s*("(?:[^"\\]|\\.)*"|\S+)')
+_NUMBER = re.compile(r"-?\d+(\.\d+)?")
 _MOST_TURNS = 999
 
 
@@ -59,6 +64,7 @@ class HandStep(Struct, frozen=True):
     times: int = 1
     fast: bool = False
     seconds: float = 0.0
+    at: tuple[float, ...] = ()
     focus: Focus = Focus()
     modifiers: tuple[str, ...] = ()
 
@@ -73,7 +79,7 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
         raise ScriptError(
             f"hands cannot `{word}`; they {', '.join(HAND_WORDS)}", start, len(word), nearest(word, HAND_WORDS)
         )
-    most = 3 if word == "turn" else 2 if word == "front" else 1
+    most = {"turn": 3, "front": 2, "push": 5}.get(word, 1)
     if not rest or len(rest) > most:
         at, length = (start, len(word)) if not rest else (rest[most][1], len(rest[most][0]))
         raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", at, length)
@@ -95,7 +101,35 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
         if what not in surfaces:
             raise ScriptError(f"the desk has no surface `{what}`", at, len(what), nearest(what, surfaces))
         return HandStep(word, control=what)
+    if word == "push":
+        return _push(what, at, more, surfaces)
     return _on_control(word, what, at, more, surfaces)
+
+
+def _push(what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, Surface]) -> HandStep:
+    form = f"the form is `{HAND_WORDS['push'][0]}`"
+    name, _, control = what.partition(".")
+    shape = surfaces[name].shape(control) if name in surfaces else None
+    if shape is None or not shape.axes or shape is MOTION:
+        raise ScriptError(f"`{what}` is no stick, trigger, ring, hat or fader", at, len(what))
+    seconds = 0.0
+    if len(more) >= 2 and more[-2][0] == "for":
+        text, place = more[-1]
+        try:
+            seconds = parse_time(text)
+        except ValueError as why:
+            raise ScriptError(str(why), place, len(text)) from None
+        more = more[:-2]
+    if not 1 <= len(more) <= len(shape.axes):
+        raise ScriptError(form, at, len(what))
+    least = 0.0 if "" in shape.axes and shape.axes[""][0] is None else -1.0
+    numbers = []
+    for text, place in more:
+        if _NUMBER.fullmatch(text) is None or not least <= float(text) <= 1:
+            raise ScriptError(f"`{text}` is no place on its way: {least:g} to 1", place, len(text))
+        numbers.append(float(text))
+    own = surfaces[name].own_name(surfaces[name].kernel_name(control) or control)
+    return HandStep("push", control=f"{name}.{own}", seconds=seconds, at=tuple(numbers))
 
 
 def _on_control(word: str, what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, Surface]) -> HandStep:
@@ -134,7 +168,7 @@ def cells_of(what: str, surfaces: dict[str, Surface]) -> tuple[Shape, str, tuple
     for part in rest.split("+"):
         control, _, direction = part.partition(".")
         shape = surface.shape(control)
-        if shape is None or not shape.bindable:
+        if shape is None or shape is MOTION:
             return f"{name} has no control `{control}`"
         direction, _, far = direction.partition(".")
         if not shape.cells and shape.axes:

@@ -8,10 +8,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from math import inf
 
-from fenko.core.agenda import after
+from fenko.core.agenda import Agenda, after
 from fenko.core.changes import Effect
 from fenko.core.gestures import Gestures
 from fenko.core.held import Lasting
+from fenko.core.motion import Motion
 from fenko.core.pending import Pending
 from fenko.core.plan import Report
 from fenko.core.runs import Runs
@@ -31,9 +32,9 @@ class ShortWays:
 
     # With this many attributes, an object without slots is slower to look at.
     __slots__ = (
-        "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_detents", "_direct", "_directly", "_down",
-        "_first", "_first_at", "_free_at", "_gap", "_gestures", "_held", "_instant", "_lone", "_members", "_others", "_out",
-        "_paired", "_pending", "_report", "_rested_at", "_runs", "_stack", "deadline",
+        "_agenda", "_agenda_due", "_alone", "_alone_keys", "_alone_up", "_bands", "_calm", "_detents", "_direct", "_directly", "_down",
+        "_first", "_first_at", "_first_due", "_free_at", "_gap", "_gestures", "_held", "_instant", "_lone", "_members",
+        "_motion", "_others", "_out", "_paired", "_pending", "_report", "_rested_at", "_runs", "_stack", "deadline",
     )  # fmt: skip
 
     def __init__(
@@ -41,6 +42,8 @@ class ShortWays:
         runs: Runs,
         gestures: Gestures,
         pending: Pending,
+        motion: Motion,
+        agenda: Agenda,
         bands: dict[str, tuple[float, float]],
         stack: Stack,
         out: list[Effect],
@@ -53,6 +56,8 @@ class ShortWays:
         self._runs = runs
         self._gestures = gestures
         self._pending = pending
+        self._motion = motion
+        self._agenda = agenda
         self._lone = runs.lone
         self._held = runs.items
         self._bands = bands
@@ -79,6 +84,7 @@ class ShortWays:
         self._members = NO_MEMBERS
         self._first: str | None = None
         self._first_at = -inf
+        self._first_due = inf
         self._others = NO_DIRECT
         self._paired: dict[str, Direct | None] = {}
 
@@ -111,7 +117,7 @@ class ShortWays:
                 held.holders[pair.cell.address] = pair.items
         self._paired.clear()
         if self._first is not None:
-            first, self._first = self._first, None
+            first, self._first, self._first_due = self._first, None, inf
             self._down.add(first)
             self._pending.gather(self._first_at, first, self._stack.part(first), self._first_at)
         self._runs.take_in()
@@ -200,14 +206,15 @@ class ShortWays:
         self._first, self._first_at = address, t
         self._close_ways()
         self._detents = NO_DETENTS
-        self.deadline = min(self._agenda_due, after(t, window))
+        self._first_due = after(t, window)
+        self.deadline = min(self._agenda_due, self._first_due)
         return NOTHING
 
     def _pair(self, t: float, address: str, direct: Direct) -> Sequence[Effect]:
         """The other one of two: together they hold something."""
         assert self._first is not None
         self._paired[self._first] = self._paired[address] = direct
-        self._first = None
+        self._first, self._first_due = None, inf
         self._open_ways()
         return self._hold(t, direct)
 
@@ -224,6 +231,22 @@ class ShortWays:
         assert self._report is not None
         cell = self._stack.direct[address].cell
         self._report(t, address, "press", cell.profile, cell.press)
+
+    def _moved(self, t: float, address: str, value: float) -> Sequence[Effect]:
+        """An axis moved, and pressed nothing by that."""
+        motion = self._motion
+        axis = motion.axes[address]
+        if not axis.control.drives:
+            axis.control.at[axis.index] = value
+            return NOTHING
+        motion.set(t, axis, value)
+        self._agenda_due = self._agenda.deadline
+        self.deadline = min(self._agenda_due, self._lone.due, self._first_due)
+        if not self._out:
+            return NOTHING
+        effects = tuple(self._out)
+        self._out.clear()
+        return effects
 
     def _detent(self, t: float, address: str, value: float) -> bool:
         """One whole detent that is a stroke and nothing else; False if this change has to go all the way."""

@@ -12,10 +12,12 @@ from typing import NamedTuple
 from msgspec import structs
 
 from fenko.core.actions import action_of, held_items
+from fenko.core.controls import BUTTON
+from fenko.core.drives import Drive
 from fenko.core.held import Lasting
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
-from fenko.core.steps import Item, SwitchPause
+from fenko.core.steps import Follow, Item, Move, Pass, Rate, SwitchPause
 from fenko.core.strokes import Stroke
 from fenko.core.verbs import desk
 
@@ -76,6 +78,7 @@ class Stack:
         self._bursts: dict[str, dict[int, Cell]] = {}
         self._diagonals: dict[str, dict[str, Cell]] = {}
         self._parts: dict[str, Part] = {}
+        self._drives: dict[str, tuple[Drive, ...]] = {}
         self.direct: dict[str, Direct] = {}
         """What those buttons hold, of all that have been asked for, that do nothing but that."""
         self.instant: dict[str, tuple[str, ...]] = {}
@@ -113,6 +116,25 @@ class Stack:
         stroke = (cell.timing or usual).stroke
         items = action_of(cell.press.phrase, stroke).strikes
         return Stroke(cell, items, stroke) if items else None
+
+    def drives(self, control: str) -> tuple[Drive, ...]:
+        """What a control drives as long as it is off its rest."""
+        found = self._drives.get(control)
+        if found is None:
+            found = self._drives[control] = tuple(self._driven(control))
+        return found
+
+    def _driven(self, control: str) -> Iterable[Drive]:
+        owner = next((level for level in self._from_top if control in level.controls), None)
+        if owner is None or self._paused:
+            return
+        surface, _, own = control.partition(".")
+        axes = (self._surfaces[surface].shape(own) or BUTTON).axes
+        one_sided = "" in axes and axes[""][0] is None
+        for cell in owner.controls[control]:
+            step = steps_of(cell.move.phrase)[0] if cell.move is not None else None
+            if cell.move is not None and isinstance(step, Move | Pass | Follow | Rate):
+                yield Drive(cell, cell.move, step, cell.address[len(control) + 1 :], "" in axes, one_sided)
 
     def bound(self, address: str) -> Cell | None:
         """The cell, if it does anything."""

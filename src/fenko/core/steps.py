@@ -3,7 +3,7 @@ number of verbs and the engine knows none of them."""
 
 from __future__ import annotations
 
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from msgspec import Struct
 
@@ -83,4 +83,55 @@ class SwitchPause(Struct, frozen=True):
     """Fenko stops, or starts again."""
 
 
-Step: TypeAlias = Hold | Strike | Repeat | Begin | End | Toggle | Wait | Send | UseLayer | UseProfile | SwitchPause
+class Move(Struct, frozen=True):
+    """The pointer moves (`act` move, pixels a second), or what is under it scrolls (scroll, lines), at `speed` where the
+    control is all the way, and less where it is less."""
+
+    act: str
+    speed: float
+
+
+class Pass(Struct, frozen=True):
+    """A mouse's moves go on, `factor` times as far, as moves or as scrolling."""
+
+    act: str
+    factor: float
+
+
+class Amount(NamedTuple):
+    """A number as it is written, with its unit: `%`, `dB`, or none."""
+
+    number: float
+    unit: str = ""
+
+
+class Set(Struct, frozen=True):
+    """A value becomes `amount`, or, where it is a `step`, that much more or less."""
+
+    target: Item
+    amount: Amount
+    step: bool = False
+
+
+class Follow(Struct, frozen=True):
+    """A value is where the control is: `low` where it is not deflected, `high` where it is all the way (the value's own
+    range where these are None). With `pick_up` nothing happens until the control has met the value."""
+
+    target: Item
+    low: Amount | None = None
+    high: Amount | None = None
+    pick_up: bool = False
+
+
+class Rate(Struct, frozen=True):
+    """A value moves by `speed` a second where the control is all the way, and less where it is less."""
+
+    target: Item
+    speed: Amount
+
+
+Steady: TypeAlias = Move | Pass | Follow | Rate
+"""What goes on as long as a control is off its rest, and is an action of its own."""
+Step: TypeAlias = (
+    Hold | Strike | Repeat | Begin | End | Toggle | Wait | Send | UseLayer | UseProfile | SwitchPause | Set | Steady
+)

@@ -48,7 +48,11 @@ class LoneStroke:
             if not self.begun or (before is not stroke and before.cell.address != stroke.cell.address):
                 return False
             items.end(t, before.ones)
-            ready = after(t, items.gap) if before is stroke else items.ready(t, stroke.items)
+            if before is not stroke:
+                ready = items.ready(t, stroke.items)
+            else:
+                # What nobody else holds has ended just now.
+                ready = t if all([one.count for one in before.ones]) else after(t, items.gap)
         else:
             ready = t if t >= items.free_at else items.ready(t, stroke.items)
         self.stroke = stroke

@@ -7,16 +7,19 @@ from typing import Any
 
 from msgspec import structs
 
-from fenko.core.controls import BUTTON, KINDS, SHAPED, Shape
+from fenko.core.controls import BUTTON, KINDS, MOTION, SHAPED, Shape
 from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
+from fenko.core.steps import Item
+from fenko.core.values import Value
 from fenko.core.verbs import VERB_OF
 from fenko.core.verbs.desk import TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
+from fenko.core.verbs.value import ChangeValue, amounts
 from fenko.core.words import nearest
-from fenko.desk.cells import ControlReader, Scope, some_of
+from fenko.desk.cells import ControlReader, Scope, some_of, steady
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
@@ -47,6 +50,7 @@ class BindingReader:
         lists: dict[str, ShortcutList],
         broken: frozenset[str] = frozenset(),
         silent: Mapping[str, Mapping[str, str]] | None = None,
+        values: Mapping[Item, Value] | None = None,
     ) -> None:
         self.sources = sources
         self.surfaces = surfaces
@@ -56,6 +60,7 @@ class BindingReader:
         self._lists = lists
         self._broken = broken
         self._silent = silent or {}
+        self._values = {name: value for (_, name), value in (values or {}).items()}
         self._plain: dict[str, Binding] = {}
         self._known: dict[tuple[str, str], tuple[str, tuple[str, ...], Shape]] = {}
         self._free: dict[str, Phrase] = {}
@@ -109,7 +114,7 @@ class BindingReader:
         such control."""
         if "+" not in control:
             shape = surface.shape(control)
-            if shape is None or not shape.bindable:
+            if shape is None:
                 self._unknown_control(path, surface, control)
                 return None
             return f"{surface.name}.{surface.own_name(surface.kernel_name(control) or control)}", (), shape
@@ -118,7 +123,7 @@ class BindingReader:
         for name in names:
             whole, _, direction = name.partition(".")
             shape_here = surface.shape(whole)
-            if shape_here is None or not shape_here.bindable:
+            if shape_here is None or shape_here is MOTION:
                 self._unknown_control(path, surface, whole)
                 return None
             if shape_here.turns or (direction or None) not in (shape_here.cells or (None,)):
@@ -189,6 +194,7 @@ class BindingReader:
             way == "at-random",
             states,
             written.group or None,
+            bool(written.spring),
             tuple(phrase for binding in known for phrase in binding.written or binding.phrases) if by_name else (),
         )
 
@@ -215,6 +221,10 @@ class BindingReader:
             self.sources.add(path, str(why), part=(why.offset, why.length), nearest=why.hint)
             return None
         if not all([self._step(path, text, step, scope, held) for step in phrase.steps]):
+            return None
+        if len(phrase.steps) > 1 and any(map(steady, phrase.steps)):
+            message = "what goes on as long as a control is off its rest is a phrase of its own"
+            self.sources.add(path, message, expected="nothing else in this phrase")
             return None
         endless = [step for step in phrase.steps if isinstance(step, Keys | Command) and step.every and step.times == 1]
         if endless and len(phrase.steps) > 1:
@@ -244,12 +254,14 @@ class BindingReader:
 
     def _step(self, path: KeyPath, text: str, step: Said, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
-        known = {"profile": self.profiles, "layer": scope.layers}
+        known = {"profile": self.profiles, "layer": scope.layers, "value": self._values.keys()}
         for argument, field in zip(VERB_OF[type(step)].arguments, step.__struct_fields__, strict=True):
             name = getattr(step, field)
             if argument.names and name not in known[argument.names] and name not in argument.besides:
                 self._unknown_in(path, text, argument.names, name, [*sorted(known[argument.names]), *argument.besides])
                 return False
+        if isinstance(step, ChangeValue) and not self._counts(path, text, step):
+            return False
         if isinstance(step, TurnOnLayer) and not step.mode and not held:
             part = (text.find("layer"), len(f"layer {step.name}"))
             message = "this gesture is over at once, so nothing would hold the layer"
@@ -260,6 +272,18 @@ class BindingReader:
             message = "this gesture is over at once; without `xN` the keys repeat while a control is held"
             part = (text.find("every"), 5)
             self.sources.add(path, message, part=part, expected=f"a number of times, such as `x5 {text[part[0] :]}`")
+            return False
+        return True
+
+    def _counts(self, path: KeyPath, text: str, step: ChangeValue) -> bool:
+        """Whether a value is counted in the units of its change."""
+        value = self._values[step.name]
+        for amount in amounts(step.change):
+            if amount.unit in ("", "%", value.unit):
+                continue
+            part = (max(0, text.find(amount.unit, text.find(step.name) + len(step.name))), len(amount.unit))
+            counted = f"`{step.name}` counts in {value.unit}" if value.unit else f"`{step.name}` is a plain number"
+            self.sources.add(path, counted, part=part, expected=f"{value.unit or 'no unit'}, or % of its range")
             return False
         return True
 
@@ -277,7 +301,7 @@ class BindingReader:
         self.unknown += 1
         if self.unknown > MOST_UNKNOWN:
             return
-        known = KINDS[surface.kind] - {"motion"}
+        known = KINDS[surface.kind]
         hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
         if surface.kind == "other" or control not in KINDS["other"]:
             message = f"unknown control `{control}`"

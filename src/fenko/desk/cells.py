@@ -5,10 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
-from fenko.core.controls import BUTTON, THRESHOLDS, Shape
+from fenko.core.controls import BUTTON, MOTION, THRESHOLDS, Shape
+from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Surface
+from fenko.core.registration import Said
+from fenko.core.steps import Amount, Follow, Pass, Rate, Steady, Step
+from fenko.core.verbs import VERB_OF
+from fenko.core.verbs.pointer import How, MovePointer, Scroll
+from fenko.core.verbs.value import By, ChangeValue
 from fenko.core.words import nearest
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import BindingFile
@@ -54,11 +60,12 @@ class ControlReader:
         cells = {
             f"{self._address}.{part}": Cell(f"{self._address}.{part}", self._scope.name) for part in shape.directions
         }
-        if not isinstance(value, dict) or "do" in value:
-            example = f"`{path[-1]}.{shape.directions[0]}`"
-            self._sources.add(path, f"a {shape.name} is bound by direction", expected=example)
-            return ()
+        if not isinstance(value, dict) or is_binding(value):
+            return self._whole(path, shape, value) or tuple(cells.values())
         for direction, entry in value.items():
+            if direction in shape.axes and direction:
+                cells |= self._axis((*path, direction), shape, direction, entry, value)
+                continue
             if direction not in shape.cells:
                 self._sources.add(
                     (*path, direction), f"a {shape.name} has no direction `{direction}`", at_key=True,
@@ -69,14 +76,68 @@ class ControlReader:
                 cells[cell.address] = cell
         return tuple(cells.values())
 
+    def _whole(self, path: KeyPath, shape: Shape, value: Any) -> tuple[Cell, ...]:
+        """What is bound to a control that has directions as a whole."""
+        binding = self._reader.binding(path, value, self._scope, held=False)
+        if binding is None:
+            return ()
+        if steady(binding.phrase.steps[0]):
+            return self._moving(path, self._address, shape, "", binding)
+        if shape.turns and (back := turned_back(binding.phrase)) is not None:
+            ways = dict(zip(shape.turns, (back, binding.phrase), strict=True))
+            return tuple(
+                Cell(f"{self._address}.{way}", self._scope.name, press=structs.replace(binding, phrase=ways[way]))
+                for way in shape.directions
+            )
+        example = f"`{path[-1]}.{shape.directions[0]}`"
+        self._sources.add(path, f"a {shape.name} is bound by direction", expected=example)
+        return ()
+
+    def _axis(self, path: KeyPath, shape: Shape, axis: str, value: Any, beside: dict[str, Any]) -> dict[str, Cell]:
+        """What is bound to one axis of a control that has two."""
+        ends = [end for end in shape.axes[axis] if end in beside]
+        if ends:
+            place = self._sources.where((*path[:-1], ends[0]))
+            self._sources.add(path, f"`{axis}` goes both ways, and `{ends[0]}` is bound too, at {place}", at_key=True)
+            return {}
+        if not isinstance(value, str) and not (isinstance(value, dict) and is_binding(value)):
+            self._sources.add(path, "this binds nothing", expected="a phrase, or a table with `do`")
+            return {}
+        binding = self._reader.binding(path, value, self._scope, held=False)
+        if binding is None:
+            return {}
+        if not steady(binding.phrase.steps[0]):
+            expected = f"{shape.axes[axis][0]} or {shape.axes[axis][1]}"
+            self._sources.add(
+                path, "an axis is no press, so nothing can come of it once", at_key=True, expected=expected
+            )
+            return {}
+        return {cell.address: cell for cell in self._moving(path, f"{self._address}.{axis}", shape, axis, binding)}
+
+    def _moving(self, path: KeyPath, address: str, shape: Shape, part: str, binding: Binding) -> tuple[Cell, ...]:
+        """The cell of something that goes on as long as the control is off its rest, where it can."""
+        (step,) = steps_of(binding.phrase)
+        wrong = misplaced(step, shape, part, str(self._address.partition(".")[2]))
+        if binding.others:
+            wrong = ("what goes on cannot come in turn", "one phrase, as `do`")
+        if wrong is not None:
+            self._sources.add(path, wrong[0], expected=wrong[1])
+            return ()
+        self._reader.places[self._scope.name, address, "move"] = path
+        return (Cell(address, self._scope.name, move=binding),)
+
     def _cells(self, path: KeyPath, address: str, shape: Shape, value: Any, direction: str = "") -> Iterator[Cell]:
         """The cell at an address, and those of its thresholds."""
         gestures: dict[str, Any] = {}
         known = TURN_GESTURES if shape.turns else GESTURES
-        analogue = bool(shape.axes) and direction not in shape.diagonals
+        analogue = bool(shape.axes) and direction not in shape.diagonals and shape is not MOTION
         times: dict[str, float] = {}
         if not isinstance(value, dict) or is_binding(value):
-            gestures["press"] = self._gesture(path, "press", value, times)
+            binding = self._gesture(path, "press", value, times)
+            if binding is not None and (steady(binding.phrase.steps[0]) or shape is MOTION):
+                yield from self._moving_alone(path, address, shape, direction, binding)
+                return
+            gestures["press"] = binding
             self._reader.places[self._scope.name, address, "press"] = path
         elif not value:
             self._sources.add(
@@ -93,12 +154,22 @@ class ControlReader:
                     yield from self._cells(sub, f"{address}.{gesture}", BUTTON, entry)
                 elif gesture in known:
                     gestures[gesture] = self._gesture(sub, gesture, entry, times)
+                    found = gestures[gesture]
+                    if found is not None and any(map(steady, (said for one in found.phrases for said in one.steps))):
+                        message = "this goes on as long as the control is off its rest; it is no gesture's action"
+                        self._sources.add(sub, message, expected=f'`{path[-1]} = "{found.phrase}"`')
                     self._reader.places[self._scope.name, address, gesture] = sub
                 else:
                     self._unknown_gesture(sub, gesture, shape, (*known, *(THRESHOLDS if analogue else ())))
         timing = self._reader.timing(self._surface.name, *self._scope.timing, times)
         repeats = self._surface.repeated(self._address.partition(".")[2])
         yield Cell(address, self._scope.name, timing=timing, members=self._members, repeats=repeats, **gestures)
+
+    def _moving_alone(self, path: KeyPath, address: str, shape: Shape, part: str, binding: Binding) -> Iterator[Cell]:
+        if steady(binding.phrase.steps[0]) and len(binding.phrase.steps) == 1:
+            yield from self._moving(path, address, shape, part, binding)
+        else:
+            self._sources.add(path, "a mouse's motion is no press", expected="`pointer x0.5` or `scroll x0.1`")
 
     def _gesture(self, path: KeyPath, gesture: str, value: Any, times: dict[str, float]) -> Binding | None:
         held = gesture in _HELD_GESTURES and not self._turns()
@@ -122,6 +193,48 @@ class ControlReader:
             return
         hint = nearest(gesture, known)
         self._sources.add(path, f"unknown gesture `{gesture}`", at_key=True, expected=some_of(known), nearest=hint)
+
+
+def steady(said: Said) -> bool:
+    """Whether a step goes on as long as a control is off its rest."""
+    return any(isinstance(step, Steady) for step in VERB_OF[type(said)].steps(said))
+
+
+def misplaced(step: Step, shape: Shape, part: str, control: str) -> tuple[str, str] | None:
+    """Why such a step cannot stand on that part of a control, and what could; None if it can."""
+    what = f"a {shape.name}"
+    if isinstance(step, Pass):
+        if shape is MOTION:
+            return None
+        return f"a factor is for a mouse's `motion`, and this is {what}", "a speed, such as `pointer 900`"
+    if shape is MOTION:
+        return "a mouse moves as far as it is moved", "a factor, such as `pointer x0.5`"
+    if not shape.axes:
+        return (
+            f"{what} has no way to go, so nothing comes of it but a step",
+            "`pointer right 20`, `scroll down 3`, `by +5`",
+        )
+    if part in shape.diagonals:
+        return "a direction between two has no distance of its own", f"`{control}` as a whole"
+    if isinstance(step, Follow | Rate) and not part and "" not in shape.axes:
+        return f"{what} has two axes, and a value goes along one", f"`{control}.x` or `{control}.y`"
+    return None
+
+
+def turned_back(phrase: Phrase) -> Phrase | None:
+    """The same step the other way, for a dial that is turned back; None for what has no other way."""
+    said = phrase.steps[0]
+    if len(phrase.steps) > 1:
+        return None
+    if isinstance(said, ChangeValue) and isinstance(said.change, By):
+        number, unit = said.change.amount
+        return Phrase((ChangeValue(said.name, By(Amount(-number, unit))),))
+    if isinstance(said, MovePointer | Scroll) and said.how.way in _OTHER_WAY:
+        return Phrase((type(said)(How(said.how.number, _OTHER_WAY[said.how.way])),))
+    return None
+
+
+_OTHER_WAY = {"left": "right", "right": "left", "up": "down", "down": "up"}
 
 
 def is_binding(value: Any) -> bool:

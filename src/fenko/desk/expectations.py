@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Collection, Iterator
 from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.drives import TOWARDS
 from fenko.core.performing import Outcome, perform
 from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
@@ -14,6 +16,7 @@ from fenko.core.reader import PhraseError
 from fenko.core.registration import Said
 from fenko.core.script import HandStep, ScriptError, parse_hand_step
 from fenko.core.seen import compared
+from fenko.core.steps import Item
 from fenko.core.verbs.desk import Nothing
 from fenko.core.verbs.keys import Keys
 from fenko.core.verbs.text import Type
@@ -35,6 +38,8 @@ class Expectation(Struct, frozen=True):
     holds: tuple[str, ...] | None = None
     profile: str | None = None
     layers: tuple[str, ...] | None = None
+    moves: dict[str, tuple[float, float]] | None = None
+    values: dict[str, float] | None = None
 
     def failures(self, plan: Plan) -> Iterator[tuple[str, str]]:
         """What did not come as expected: the setting that says so, and what came instead."""
@@ -47,6 +52,54 @@ class Expectation(Struct, frozen=True):
             yield "profile", f"the profile is {outcome.profile}"
         if self.layers is not None and outcome.layers != self.layers:
             yield "layers", f"the layers are {', '.join(outcome.layers) or 'none'}"
+        if self.moves is not None:
+            found = {act: outcome.moved(act) for act in ("move", "scroll")}
+            if not all(_close(found[act], self.moves.get(act, (0.0, 0.0))) for act in found):
+                yield "moves", f"what moves is {moves_words(found)}"
+        for name, number in (self.values or {}).items():
+            value = plan.values["value", name]
+            if abs(outcome.values[name] - number) > _GRAIN * (value.most - value.least):
+                yield "values", f"`{name}` is {outcome.values[name]:g}"
+
+
+_GRAIN = 0.001
+"""How exact a value has to be, as a share of its range."""
+
+
+def _close(found: tuple[float, float], wanted: tuple[float, float]) -> bool:
+    return all(abs(one - other) <= max(1.0, abs(other) / 100) for one, other in zip(found, wanted, strict=True))
+
+
+def moves_words(moved: dict[str, tuple[float, float]]) -> str:
+    """What moved, as `moves` says it."""
+    words = []
+    for act, (across, down) in moved.items():
+        ways = [("right" if across > 0 else "left", across), ("down" if down > 0 else "up", down)]
+        some = [f"{way} {abs(far):.4g}" for way, far in ways if abs(far) >= 0.05]
+        words += ["scroll", *some] if act == "scroll" and some else some
+    return " ".join(words) or "nothing"
+
+
+_MOVES = re.compile(r"(scroll)|(left|right|up|down)\s+(\d+(?:\.\d+)?)|\s+")
+
+
+def read_moves(text: str) -> dict[str, tuple[float, float]]:
+    """What has to move: `right 300 down 20`, `scroll down 4`, `nothing`. Raises ValueError."""
+    moved: dict[str, tuple[float, float]] = {}
+    act, at = "move", 0
+    for found in _MOVES.finditer(text if text != "nothing" else ""):
+        if found.start() != at:
+            break
+        at = found.end()
+        if found[1]:
+            act = "scroll"
+        elif found[2]:
+            across, down = TOWARDS[found[2]]
+            before, number = moved.get(act, (0.0, 0.0)), float(found[3])
+            moved[act] = (before[0] + across * number, before[1] + down * number)
+    if at != len(text) and text != "nothing":
+        raise ValueError(f"`{text[at:]}` says nowhere to go")
+    return moved
 
 
 def sent_words(outcome: Outcome) -> str:
@@ -61,6 +114,7 @@ def read_expectations(
     profiles: set[str],
     lists: dict[str, ShortcutList],
     broken: frozenset[str],
+    values: Collection[Item] = (),
 ) -> Iterator[Expectation]:
     """The expectations of a desk; what is wrong with them is noted."""
     for number, entry in enumerate(table if isinstance(table, list) else []):
@@ -77,11 +131,27 @@ def read_expectations(
         if profile is not None and profile not in profiles:
             sources.add((*path, "profile"), f"unknown profile `{profile}`", nearest=nearest(profile, profiles))
         layers = tuple(written.layers) if isinstance(written.layers, list) else None
-        if (sends, holds, profile, layers) == (None, None, None, None):
-            sources.add(path, "this expects nothing", at_key=True, expected="sends, holds, profile or layers")
+        moves = None
+        if isinstance(written.moves, str):
+            try:
+                moves = read_moves(written.moves)
+            except ValueError as why:
+                sources.add((*path, "moves"), str(why), expected="right 300 down 20, scroll down 4, or nothing")
+        wanted = written.values if isinstance(written.values, dict) else None
+        for name in wanted or ():
+            if ("value", name) not in values:
+                known = [one for _, one in values]
+                sources.add(
+                    (*path, "values", name), f"unknown value `{name}`", at_key=True, nearest=nearest(name, known)
+                )
+        if all(one is None for one in (sends, holds, profile, layers, moves, wanted)):
+            expected = "sends, holds, profile, layers, moves or values"
+            sources.add(path, "this expects nothing", at_key=True, expected=expected)
         if len(sources.problems) == before:
             title = written.that or "; ".join(written.do)
-            yield Expectation(path, title, hand_steps, sends, None if holds is None else tuple(keys), profile, layers)
+            yield Expectation(
+                path, title, hand_steps, sends, None if holds is None else tuple(keys), profile, layers, moves, wanted
+            )
 
 
 def _deeds(sources: Sources, path: KeyPath, texts: list[str], surfaces: dict[str, Surface]) -> Iterator[HandStep]:

@@ -20,6 +20,7 @@ from fenko.desk.bindings import MOST_UNKNOWN, BindingReader
 from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import DeskFile, DeskTimingFile, OutputFile
+from fenko.desk.numbers import read_values
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.profiles import read_profiles
 from fenko.desk.sources import Sources
@@ -89,12 +90,13 @@ def _load(sources: Sources) -> Desk:
         name for name, entry in table_of(data, "app").items()
         if isinstance(entry, dict) and "shortcuts" in entry and (name not in lists or lists[name].broken)
     )  # fmt: skip
+    values = read_values(sources, table_of(data, "value"))
     silent = {name: description.silent for name, description in described.items()}
-    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists, broken, silent)
+    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists, broken, silent, values)
     profiles, watched = read_profiles(sources, table_of(data, "profile"), surfaces, reader)
     if reader.unknown > MOST_UNKNOWN:
         sources.add(("profile",), f"{reader.unknown - MOST_UNKNOWN} more controls are unknown", at_key=True)
-    expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists, broken))
+    expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists, broken, values))
     if file is None or sources.problems:
         problems = sources.problems if known_before == 0 else _without_echoes(sources.problems)
         raise DeskError(sorted(set(problems)))
@@ -103,7 +105,7 @@ def _load(sources: Sources) -> Desk:
     return Desk(
         folder=sources.folder,
         name=file.name or real_path(sources.folder).name,
-        plan=Plan(surfaces, profiles, timing, watched),
+        plan=Plan(surfaces, profiles, timing, watched, values),
         links={
             name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
             for name, entry in entries.items()

@@ -37,6 +37,8 @@ LIMITS: dict[str, tuple[float, float]] = {
     "gap": (0.0, 0.05),
     "settle": (0.0, 2.0),
     "debounce": (0.0, 0.2),  # a contact that bounces for longer is broken
+    "tick": (0.002, 0.05),
+    "smooth": (0.0, 0.5),
 }
 """The least and the most of every time that can be set, in seconds, both included."""
 
@@ -106,6 +108,103 @@ class DeskTimingFile(TimingFile):
     settle: (
         Annotated[TimeText, timed("settle", "How long a window is in front before its profile comes.")] | UnsetType
     ) = UNSET
+    tick: Annotated[TimeText, timed("tick", "From one step of what moves by itself to the next.")] | UnsetType = UNSET
+
+
+Pair = Annotated[list[float], Meta(min_length=2, max_length=2, description="Two numbers", examples=["[-1200, 1200]"])]
+Points = Annotated[
+    list[Pair],
+    Meta(min_length=2, description="Points from [0, 0] to [1, 1]", examples=["[[0, 0], [0.5, 0.2], [1, 1]]"]),
+]
+
+
+class ControlFile(File):
+    """How the positions of one control are conditioned. They are shares of the way: 0 to 1 for controls that go one way,
+    -1 to 1 for all others."""
+
+    centre: (
+        Annotated[
+            Pair | float,
+            described("Where it rests, across and down.", "0", "-0.5 to 0.5"),
+        ]
+        | UnsetType
+    ) = UNSET
+    range: (
+        Annotated[
+            list[Pair | float],
+            described("How far it goes; of a stick across and down: `[[-0.97, 0.95], [-1, 0.98]]`.", "all the way"),
+        ]
+        | UnsetType
+    ) = UNSET
+    dead_zone: (
+        Annotated[
+            float,
+            described(
+                "What counts as rest; the way past it is stretched, so there is no step.",
+                "0.1 for a stick, else 0",
+                "0 to 0.9",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    dead_axes: (
+        Annotated[
+            float,
+            described("The same for each axis of a stick alone, which keeps straight lines straight.", "0", "0 to 0.9"),
+        ]
+        | UnsetType
+    ) = UNSET
+    outer: Annotated[float, described("What counts as all the way.", "1", "0.1 to 1")] | UnsetType = UNSET
+    curve: (
+        Annotated[
+            Literal["linear", "soft", "steep", "s"] | Points,
+            described("What half the way comes to, and all between.", "linear"),
+        ]
+        | UnsetType
+    ) = UNSET
+    smooth: (
+        Annotated[
+            TimeText,
+            timed(
+                "smooth",
+                "Trembling is smoothed over this time while it hardly moves, and not while it moves fast.",
+                0.0,
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    invert: (
+        Annotated[
+            bool | list[Literal["x", "y"]], described("Whether it goes the other way; of a stick, which axes.", "false")
+        ]
+        | UnsetType
+    ) = UNSET
+    press: Annotated[float, described("Where a direction becomes a press.", "0.5", "0.05 to 1")] | UnsetType = UNSET
+    release: Annotated[float, described("Where it ends.", "0.4", "0 to 1, at most press")] | UnsetType = UNSET
+    show: Annotated[Pair, described("The range in which a person wants to read it.", "0 to 100 %")] | UnsetType = UNSET
+
+
+class ValueFile(File):
+    """A number that controls can drive."""
+
+    range: Annotated[Pair, described("The least and the most that it can be.", "0 to 100")] | UnsetType = UNSET
+    start: Annotated[float, described("What it is at first.", "its least")] | UnsetType = UNSET
+    step: (
+        Annotated[float, described("Its grain: it is always a whole number of these above its least.", "none")]
+        | UnsetType
+    ) = UNSET
+    unit: Annotated[str, Meta(description="What it counts, such as `%` or `lux`.", max_length=12)] | UnsetType = UNSET
+    scale: (
+        Annotated[
+            Literal["linear", "dB"] | Points,
+            described("How the way of a control that it follows is spread over its range.", "linear"),
+        ]
+        | UnsetType
+    ) = UNSET
+    keep: Annotated[bool, described("Whether it is still the same when Fenko starts again.", "false")] | UnsetType = (
+        UNSET
+    )
+    note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
 class SurfaceFile(File):
@@ -154,6 +253,12 @@ class SurfaceFile(File):
     timing: TimingFile | UnsetType = UNSET
     debounce: (
         Annotated[TimeText, timed("debounce", "A change back within this time is bounce, and ignored.", 0.0)]
+        | UnsetType
+    ) = UNSET
+    control: (
+        Annotated[
+            dict[str, ControlFile], Meta(description="What is made of the positions of its controls, by control.")
+        ]
         | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
@@ -262,6 +367,17 @@ class ExpectFile(File):
         ]
         | UnsetType
     ) = UNSET
+    moves: (
+        Annotated[
+            str,
+            Meta(
+                description="Where the pointer goes in all, and what scrolls: `right 300 down 20`, `scroll down 4`; each "
+                "within a hundredth, or one.",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    values: Annotated[dict[str, float], Meta(description="What values of the desk are at the end.")] | UnsetType = UNSET
     holds: (
         Annotated[str, Meta(description="The keys that are down at the end, joined by `+`; `nothing` for none.")]
         | UnsetType
@@ -289,6 +405,7 @@ class DeskFile(File):
     surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
     profile: dict[NameText, ProfileFile] | UnsetType = UNSET
     app: dict[NameText, AppFile] | UnsetType = UNSET
+    value: dict[NameText, ValueFile] | UnsetType = UNSET
     expect: list[ExpectFile] | UnsetType = UNSET
 
 
@@ -310,6 +427,10 @@ class BindingFile(File):
     ) = UNSET
     group: (
         Annotated[NameText, Meta(description="Of the bindings of a group, keys that are toggled on lift the others.")]
+        | UnsetType
+    ) = UNSET
+    spring: (
+        Annotated[bool, described("Whether a value that follows is meant to jump back with the control.", "false")]
         | UnsetType
     ) = UNSET
     timing: TimingFile | UnsetType = UNSET

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from fenko.core.controls import KINDS, names_another
 from fenko.core.descriptions import Description, burst_of
@@ -15,6 +15,7 @@ from fenko.core.plan import (
 from fenko.core.words import nearest
 from fenko.desk.descriptions import FOLDER, Catalogue
 from fenko.desk.model import LIMITS
+from fenko.desk.numbers import read_conditioning
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import Sources
 from fenko.desk.tables import table_of
@@ -51,7 +52,9 @@ def read_surfaces(
         debounce = entry.get("debounce") if isinstance(entry, dict) else None
         seconds = read_time(sources, ("surface", name, "debounce"), debounce, *LIMITS["debounce"])
         shapes = {} if described is None else described.shapes
-        surfaces[name] = Surface(name, kind, passes, names, seconds or 0.0, shapes)
+        surface = Surface(name, kind, passes, names, seconds or 0.0, shapes)
+        conditioning = read_conditioning(sources, surface, table_of(entry, "control"))
+        surfaces[name] = structs.replace(surface, conditioning=conditioning) if conditioning else surface
         links = entry.get("links", []) if isinstance(entry, dict) else []
         for number, link in enumerate(links if isinstance(links, list) else []):
             if not isinstance(link, str):

@@ -15,6 +15,7 @@ FILES = (
     "text",
     "desk",
     "pointer",
+    "value",
 )
 _LOADED: tuple[ModuleType, ...] = tuple(import_module(f"fenko.core.verbs.{name}") for name in FILES)
 

@@ -1,10 +1,91 @@
-"""The pointer: moves and scrolling that a mouse of the desk hands on."""
+"""The pointer: moves and scrolling, as fast as a control is deflected, a step at a time, or as a mouse moves."""
 
 from __future__ import annotations
 
-from fenko.core.registration import Act
+import re
 
-VERBS = ()
+from msgspec import Struct
+
+from fenko.core import steps
+from fenko.core.reader import PhraseError, Reader
+from fenko.core.registration import Act, Argument, Said, Verb
+
+WAYS = {"left": (-1, 0), "right": (1, 0), "up": (0, -1), "down": (0, 1)}
+"""Where a step goes, in the directions of the effects."""
+MOST = 100_000.0
+"""Of anything: pixels or lines a second, pixels or lines at once."""
+LEAST = 0.001
+FACTORS = (0.001, 1000.0)
+_FACTOR = re.compile(r"x(\d+(?:\.\d+)?)")
+_NUMBER = re.compile(r"\d+(?:\.\d+)?")
+
+
+class How(Struct, frozen=True):
+    """How far: `number` pixels or lines a second (`way` empty), so many times as far as a mouse moves (`x`), or so many at
+    once to one of `WAYS`."""
+
+    number: float
+    way: str = ""
+
+
+class MovePointer(Said, frozen=True):
+    """The pointer moves."""
+
+    how: How
+
+
+class Scroll(Said, frozen=True):
+    """What is under the pointer scrolls."""
+
+    how: How
+
+
+def _read(reader: Reader, verb: str) -> How:
+    word, start = reader.argument(verb, "a speed, such as 900, a factor, such as x0.5, or a step, such as right 20")
+    factor = _FACTOR.fullmatch(word)
+    if factor is not None:
+        return How(_within(reader, float(factor[1]), word, start, *FACTORS), "x")
+    way = ""
+    if word in WAYS:
+        way = word
+        word, start = reader.argument(f"{verb} {way}", "a number, such as 20")
+    if _NUMBER.fullmatch(word) is None:
+        what = f"a number after `{verb}`" + (f" `{way}`" if way else ", or left, right, up or down")
+        raise reader.error(f"`{word}` is not {what}", word, start)
+    return How(_within(reader, float(word), word, start, LEAST, MOST), way)
+
+
+def _within(reader: Reader, number: float, word: str, start: int, least: float, most: float) -> float:
+    if not least <= number <= most:
+        raise PhraseError(f"`{word}` is out of range: {least:g} to {most:g}", start, len(word))
+    return number
+
+
+def _write(how: How) -> str:
+    number = f"{how.number:.6f}".rstrip("0").rstrip(".")
+    return f"x{number}" if how.way == "x" else f"{how.way} {number}".strip()
+
+
+HOW = Argument("V|xF|WAY N", _read, _write, (How(900), How(0.5, "x"), How(20, "right"), How(3, "up"), How(1.5)))
+
+
+def _steps(act: str, how: How) -> tuple[steps.Step, ...]:
+    if not how.way:
+        return (steps.Move(act, how.number),)
+    if how.way == "x":
+        return (steps.Pass(act, how.number),)
+    across, down = WAYS[how.way]
+    return (steps.Send("pointer", act, (across * how.number, down * how.number)),)
+
+
+VERBS = (
+    Verb("pointer", MovePointer, (HOW,), lambda said: _steps("move", said.how), "pointer 900",
+         "moves the pointer: at most so many pixels a second on a stick, hat, ring or tilt, `pointer right 20` one step, "
+         "`pointer x0.5` half as far as the mouse moves, on its `motion`"),
+    Verb("scroll", Scroll, (HOW,), lambda said: _steps("scroll", said.how), "scroll 20",
+         "scrolls: at most so many lines a second on a stick or along one of its directions, `scroll down 3` one step, "
+         "`scroll x0.1` by a mouse's `motion`"),
+)  # fmt: skip
 ACTS = (
     # Pixels; y grows downwards.
     Act(
