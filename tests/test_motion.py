@@ -22,6 +22,7 @@ from fenko.core.plan import Layer as Layered
 from fenko.core.rehearsal import rehearse
 from fenko.core.values import Value
 from fenko.desk.cells import steady
+from fenko.desk.judging import judge
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 from support import MakeDesk
@@ -466,6 +467,41 @@ def test_other_conditioning_while_a_stick_is_deflected_takes_over_at_once() -> N
     assert _moved(effects)[0] == pytest.approx(50, abs=0.01)
 
 
+def test_a_dial_that_is_turned_faster_steps_further_up_to_a_limit(make_desk: MakeDesk) -> None:
+    text = """
+[surface.knob]
+kind = "dial"
+control.dial.spin = [[5, 1], [20, 4]]
+[value.zoom]
+range = [0, 1000]
+[profile.base.on.knob]
+dial = "value zoom by +1"
+"""
+    plan = load_desk(make_desk(text)).plan
+    times = [1.0, 2.0, 2.08, 2.09, 2.6]  # 1, 12.5, 100 and 2 detents a second
+    numbers = _numbers(_played(plan, *((t, "knob.dial", 1) for t in times)), "zoom")
+    assert [round(other - one, 6) for one, other in pairwise([0.0, *numbers])] == [1, 1, 2.5, 4, 1]
+    # Turned back at once, it comes back: no detent is lost, and slow ones count once.
+    assert _numbers(_played(plan, (1.0, "knob.dial", 1), (1.5, "knob.dial", -1), (2.0, "knob.dial", 1)), "zoom") == [
+        1,
+        0,
+        1,
+    ]
+
+
+def test_scrolling_by_a_dial_grows_too_and_keys_do_not(make_desk: MakeDesk) -> None:
+    text = """
+[surface.knob]
+kind = "dial"
+control.dial.spin = [[5, 1], [20, 4]]
+[profile.base.on.knob]
+dial = { right = "scroll down 2 then a", left = "b" }
+"""
+    effects = _played(load_desk(make_desk(text)).plan, (1.0, "knob.dial", 1), (1.01, "knob.dial", 1))
+    assert [effect[4] for effect in effects if effect[2] == "scroll"] == [2, 8]
+    assert len([effect for effect in effects if effect[2] == "down"]) == 2
+
+
 # --- In a desk ---
 
 _DESK = """
@@ -513,6 +549,9 @@ unit = "dB"
         ("[surface.pad.control.stick]\npress = 0.2", "a gamepad has no control `stick`"),
         ("[surface.pad.control.stick-left]\nshow = [3, 3]", "both ends are the same"),
         ("[value.zoom]\nrange = [10, 0]", "is no range"),
+        ("[surface.mouse.control.wheel]\npress = 0.2", "a wheel turns by steps"),
+        ("[surface.mouse.control.wheel]\nspin = [[5, 2], [3, 1]]", "make no curve"),
+        ("[surface.pad.control.stick-left]\nspin = [[5, 1], [20, 2]]", "does not turn by steps"),
         ("[value.zoom]\nstart = 120", "`120` is out of its range"),
         ("[value.zoom]\nstep = 0", "is no step in its range"),
     ],
@@ -528,3 +567,44 @@ def test_a_dial_as_a_whole_steps_both_ways(make_desk: MakeDesk) -> None:
     text = '[surface.knob]\nkind = "dial"\n[profile.base.on.knob]\ndial = "value level by +1.5"\n'
     plan = load_desk(make_desk(_DESK + text)).plan
     assert _numbers(_played(plan, (1.0, "knob.dial", 2), (2.0, "knob.dial", -1))) == [-8.5, -7, -8.5]
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        (
+            '[profile.base.on.pad]\ntrigger-left = "value level follow"',
+            "a trigger springs back to rest, and `level` jumps back",
+        ),
+        ('[profile.base.on.pad]\nstick-left.x = "value level follow"', "a stick springs back to rest"),
+        ('[profile.base.on.pad]\nstick-left = "pointer 60000"', "crosses a screen in 32 ms"),
+        ('[profile.base.on.pad]\nstick-left = "pointer 100"', "takes 19 s"),
+        ("[surface.pad.control.stick-left]\ndead-zone = 0.6\nouter = 0.8", "only 20% of the way are left"),
+        ("[surface.pad.control.stick-left]\npress = 0.5\nrelease = 0.5", "again and again"),
+        ("[surface.pad.control.stick-left]\npress = 0.97", "pushed all the way (0.95) before it is pressed"),
+        ('[value.zoom]\nstep = 5\n[profile.base.on.pad]\nsouth = "value zoom by +2"', "never changes anything"),
+        ('[profile.base.on.pad]\nsouth = "value level to 20"', "never to 20"),
+        ("[value.zoom]", "nothing changes `zoom`"),
+        (
+            '[profile.base.on.pad]\nsouth = "value level by +2"\nstick-left.y = "value level rate 2"',
+            "its steps begin anywhere",
+        ),
+    ],
+)
+def test_what_will_not_do_what_was_meant_is_named(make_desk: MakeDesk, text: str, message: str) -> None:
+    found = judge(load_desk(make_desk(_DESK + text)))
+    assert any(message in problem.message for problem in found), found
+
+
+def test_nothing_is_said_of_what_is_meant(make_desk: MakeDesk) -> None:
+    text = """
+[profile.base.on.pad]
+stick-left = "pointer 900"
+trigger-left = { do = "value level follow", spring = true }
+[profile.base.layer.slow]
+while = "pad.shoulder-left"
+on.pad.stick-left = "pointer 100"
+[profile.base.on.mouse]
+motion = "pointer x0.5"
+"""
+    assert judge(load_desk(make_desk(_DESK + text))) == []

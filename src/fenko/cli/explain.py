@@ -25,7 +25,7 @@ from fenko.core.changes import Effect
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Focus
 from fenko.core.words import format_time
-from fenko.desk.explaining import Explained, Scene, UnknownName, explained
+from fenko.desk.explaining import Explained, Scene, UnknownName, conditioned_words, explained
 
 
 @click.command()
@@ -79,10 +79,10 @@ def command(
     for number, one in enumerate(found):
         if number:
             say("")
-        _show(one)
+        _show(one, conditioned_words(scene, one.control) if one.moves else "")
 
 
-def _show(one: Explained) -> None:
+def _show(one: Explained, conditioned: str = "") -> None:
     surface, _, control = one.control.partition(".")
     gesture = "" if one.gesture in ("", "turn") else f" {one.gesture}"
     say(f"{bold(f'{surface} {control}{gesture}')}  {dim(one.situation)}")
@@ -93,7 +93,12 @@ def _show(one: Explained) -> None:
         _row("" if number else "hides", f"{_in(other)}")
     for number, other in enumerate(one.otherwise):
         _row("" if number else "but", _in(other))
-    if one.level and one.where:
+    if conditioned:
+        _row("by", conditioned)
+    for number, at in enumerate(one.moves):
+        shown = f" ({at['shown']:g})" if at["shown"] != at["at"] * 100 else ""
+        _row("" if number else "moves", f"at {at['at']:g}{shown} → {at['made']:g} → {at['comes to']}")
+    if one.level and one.where and not one.moves:
         for number, line in enumerate(one.waits or ["for nothing"]):
             _row("" if number else "waits", line)
     phases = dict.fromkeys(entry["phase"] for entry in one.sends)
@@ -108,7 +113,7 @@ def _show(one: Explained) -> None:
             for t, effects in moments.items()
         )
         _row("" if number else "sends", f"{phase}: {shown}")
-    if one.where and not one.sends:
+    if one.where and not one.sends and not one.moves:
         _row("sends", "nothing")
     if one.note:
         _row("note", one.note)

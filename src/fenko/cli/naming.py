@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from fenko.cli.shared import fail, fail_unknown
+from fenko.core.controls import MOTION
 from fenko.core.plan import GESTURES, Surface
 from fenko.core.script import cells_of
 from fenko.desk.load import Desk
 
-GESTURES_ALL = (*GESTURES, "fast")
+GESTURES_ALL = (*GESTURES, "fast", "move")
 
 
 def meant(desk: Desk, text: str) -> tuple[list[str], str | None]:
@@ -45,9 +46,13 @@ def _cells_and_gesture(text: str, surfaces: dict[str, Surface]) -> tuple[list[st
         if not isinstance(found, str):
             return [found[1]], gesture
         surface, _, control = what.partition(".")
-        shape = surfaces[surface].shape(control)
-        if shape is not None and shape.cells:
-            return [f"{what}.{direction}" for direction in shape.cells], gesture
+        whole, _, axis = control.partition(".")
+        shape = surfaces[surface].shape(whole)
+        if shape is not None and axis and axis in shape.axes:
+            return [what], gesture
+        if shape is MOTION or (shape is not None and shape.cells and not axis):
+            axes = (f"{what}.{part}" for part in shape.axes if part) if shape is not MOTION else ()
+            return [what, *axes, *(f"{what}.{direction}" for direction in shape.cells)], gesture
     return None
 
 

@@ -39,6 +39,8 @@ class Conditioning(Struct, frozen=True):
     press: float = PRESS_AT
     release: float = RELEASE_AT
     shown: Extent | None = None
+    spin: Points = ()
+    """Of what turns: from so many detents a second on, a step counts so many times as much."""
 
     def calibrated(self, axis: int, one_sided: bool, inverted: bool, value: float) -> float:
         """Where an axis is, given where the device says that it is."""
@@ -51,6 +53,25 @@ class Conditioning(Struct, frozen=True):
         way = most - self.centre[axis] if off > 0 else self.centre[axis] - least
         share = min(1.0, max(-1.0, off / way))
         return -share if inverted else share
+
+    def times(self, detents: float, seconds: float) -> float:
+        """How many times as much a step counts that turns so many detents in that time; beyond the last point no more."""
+        if not self.spin:
+            return 1.0
+        least, most = self.spin[0], self.spin[-1]
+        rate = detents / seconds if seconds > 0 else inf
+        if rate <= least[0] or rate >= most[0]:
+            return least[1] if rate <= least[0] else most[1]
+        return between(self.spin, rate)
+
+    def shown_at(self, position: float) -> float:
+        """What a person reads where the control is there (-1 to 1, or 0 to 1): a number of their own range, or percent."""
+        if self.shown is None:
+            return position * 100
+        low, high = self.shown
+        if low < 0 < high:
+            return position * (high if position > 0 else -low)
+        return low + (high - low) * position
 
     @property
     def calibrates(self) -> bool:

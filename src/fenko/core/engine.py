@@ -42,8 +42,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from msgspec import structs
-
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
@@ -51,7 +49,7 @@ from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
-from fenko.core.plan import Cell, Focus, Plan, Profile, Report
+from fenko.core.plan import Cell, Focus, Plan, Profile, Report, unconditioned
 from fenko.core.runs import Runs
 from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
@@ -257,7 +255,7 @@ class Engine(ShortWays):
         self._pending.settle_others(now, "")
         for name, surface in self.plan.surfaces.items():
             other = plan.surfaces.get(name)
-            if other is None or structs.replace(other, conditioning=surface.conditioning) != surface:
+            if other is None or unconditioned(other) != unconditioned(surface):
                 self._change(now, UNPLUG, name)
         self.plan = plan
         self._inputs = Inputs(plan.surfaces)

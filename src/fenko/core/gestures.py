@@ -218,6 +218,9 @@ class Gestures:
             return True
         turned = cells[whole > 0]
         self.pending.settle_others(t, turned)
+        surface, _, own = address.partition(".")
+        by = self._surfaces[surface].conditioning_of(own)
+        times = by.times(abs(whole), t - self._turned_at.get(turned, -inf)) if by.spin else 1.0
         for _ in range(abs(whole)):
             apart = t - self._turned_at.get(turned, -inf)
             self._turned_at[turned] = t
@@ -227,7 +230,7 @@ class Gestures:
             fast = cell.fast is not None and apart < self.pending.times(cell).fast
             binding = cell.fast if fast else cell.press
             if binding is not None:
-                self._runs.start(t, cell, "fast" if fast else "turn", binding, held=False)
+                self._runs.start(t, cell, "fast" if fast else "turn", binding, held=False, times=times)
         return True
 
     def turn_one(self, t: float, address: str, turned: str) -> bool:

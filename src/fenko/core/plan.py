@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from msgspec import Struct, field
+from msgspec import Struct, field, structs
 
 from fenko.core.conditioning import STICK_DEAD_ZONE, Conditioning
 from fenko.core.controls import BUTTON, KINDS, STICK, Shape, passed_on, shape_of
@@ -191,6 +191,11 @@ class Surface(Struct, frozen=True):
         """The key or mouse button that an unbound control stands for, if this surface sends such on."""
         kernel = self.kernel_name(control)
         return passed_on(self.kind, kernel) if self.passes and kernel else None
+
+
+def unconditioned(surface: Surface) -> Surface:
+    """The same thing, whatever the desk says of its positions."""
+    return structs.replace(surface, conditioning={}) if surface.conditioning else surface
 
 
 class Focus(Struct, frozen=True):

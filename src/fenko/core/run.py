@@ -22,19 +22,23 @@ Doing: TypeAlias = Step | Mirror
 class Run:
     """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
     as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
-    holds the items that it begins to end later."""
+    holds the items that it begins to end later; what it steps goes `times` as far."""
 
     __slots__ = (
-        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "waiting"
+        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "times",
+        "waiting",
     )  # fmt: skip
 
-    def __init__(self, cell: str, lane: str, steps: tuple[Doing, ...], stroke: float, held: bool, loops: bool) -> None:
+    def __init__(
+        self, cell: str, lane: str, steps: tuple[Doing, ...], stroke: float, held: bool, loops: bool, times: float = 1.0
+    ) -> None:
         self.cell = cell
         self.lane = lane
         self.steps = steps
         self.stroke = stroke
         self.held = held
         self.loops = loops
+        self.times = times
         self.next = 0
         self.hurried = False
         self.striking = False

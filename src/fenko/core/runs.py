@@ -51,6 +51,7 @@ from fenko.core.steps import (
 )
 from fenko.core.strokes import LoneStroke, Stroke
 from fenko.core.values import Values
+from fenko.core.verbs import ACTS
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
 
@@ -95,16 +96,16 @@ class Runs:
 
     # --- What begins, and what ends it ---
 
-    def start(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
-        """A gesture's action begins. `held`: by a control that will be let go."""
+    def start(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool, times: float = 1.0) -> None:
+        """A gesture's action begins. `held`: by a control that will be let go. What it steps goes `times` as far."""
         if self._report is not None:
             self._report(t, cell.address, gesture, cell.profile, binding)
         spent = self._situation.once_layers() if self._situation.spends else None
-        self._act(t, cell, gesture, binding, held)
+        self._act(t, cell, gesture, binding, held, times)
         if spent:
             self._situation.end(t, lambda on: on in spent)
 
-    def _act(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool) -> None:
+    def _act(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool, times: float) -> None:
         phrase = self._choices.next(t, cell, gesture, binding) if binding.others else binding.phrase
         stroke = (cell.timing or self._timing).stroke
         action = self.action(phrase, stroke)
@@ -124,7 +125,7 @@ class Runs:
             return
         loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
-        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops))
+        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times))
 
     def action(self, phrase: Phrase, stroke: float) -> Action:
         """What a phrase does; worked out once."""
@@ -301,7 +302,10 @@ class Runs:
                 return step.seconds
             case Send():
                 self._end_stroke(t)
-                self._out.append((t, step.out, step.act, *step.values))
+                values = step.values
+                if run.times != 1 and ACTS[step.out, step.act].queues == "summed":
+                    values = tuple(run.times * number for number in values if isinstance(number, int | float))
+                self._out.append((t, step.out, step.act, *values))
             case Toggle():
                 self._toggle(t, step)
             case Begin():
@@ -321,7 +325,7 @@ class Runs:
             case SwitchPause():
                 self._pause(t)
             case Set():
-                self._values.change(t, step.target, step.amount, step.step)
+                self._values.change(t, step.target, step.amount, step.step, run.times)
             case Hold() | Repeat():
                 raise AssertionError("an action has strokes in their place")
             case Move() | Pass() | Follow() | Rate():

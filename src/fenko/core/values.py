@@ -87,11 +87,11 @@ class Values:
         """What is known of it."""
         return self._known[item]
 
-    def change(self, t: float, item: Item, amount: Amount, step: bool) -> None:
-        """It becomes this, or so much more or less."""
+    def change(self, t: float, item: Item, amount: Amount, step: bool, times: float = 1.0) -> None:
+        """It becomes this, or, by a step that counts so many times, so much more or less."""
         value = self._known[item]
         number = value.number(amount, change=step)
-        self.set(t, item, self._told[item] + number if step else number)
+        self.set(t, item, self._told[item] + number * times if step else number)
 
     def add(self, t: float, item: Item, number: float) -> None:
         """It has moved that far; parts of its grain are kept until they are whole."""

@@ -8,7 +8,7 @@ from msgspec import Struct, structs
 
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile
-from fenko.core.steps import Begin, End, Hold, Repeat, Send, Strike, Toggle
+from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Strike, Toggle
 from fenko.desk.load import Desk
 from fenko.desk.surfaces import SurfaceLinks
 
@@ -26,6 +26,8 @@ class Compiled(Struct, frozen=True):
     links: dict[str, SurfaceLinks]
     outs: tuple[str, ...]
     tables: dict[str, Any]
+    motion: frozenset[str] = frozenset()
+    """The surfaces on whose motion something is bound, so that it does not go on as it comes."""
 
     @property
     def keys(self) -> str:
@@ -66,7 +68,17 @@ def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
 def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
-    return Compiled(str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables)
+    motion = frozenset(
+        control.partition(".")[0]
+        for level in desk.plan.levels.values()
+        for control in level.controls
+        if _moves(control)
+    )
+    return Compiled(str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, motion)
+
+
+def _moves(control: str) -> bool:
+    return control.endswith(".motion")
 
 
 def _outs_of(desk: Desk) -> list[str]:
@@ -79,6 +91,8 @@ def _outs_of(desk: Desk) -> list[str]:
         for step in steps_of(phrase):
             if isinstance(step, Send):
                 used[step.out] = None
+            elif isinstance(step, Set | Follow | Rate):
+                used[step.target[0]] = None
             elif isinstance(step, Hold | Strike | Repeat | Begin | End | Toggle):
                 used.update(dict.fromkeys(out for out, _ in step.items))
     return list(used)

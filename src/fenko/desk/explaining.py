@@ -7,12 +7,16 @@ from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.conditioning import Shaping
+from fenko.core.controls import MOTION
 from fenko.core.delays import delays
+from fenko.core.drives import TOWARDS, Drive
 from fenko.core.effects import effect_fields
 from fenko.core.performing import Performance
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
 from fenko.core.script import HandStep
 from fenko.core.stack import stack_of
+from fenko.core.steps import Follow, Move, Pass, Rate
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
 
@@ -95,6 +99,8 @@ class Explained(Struct, frozen=True):
     waits: list[str]
     sends: list[dict[str, Any]]
     note: str = ""
+    moves: list[dict[str, Any]] = []
+    """Of what goes on: some positions of the control, and what comes of each."""
 
 
 def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Iterator[Explained]:
@@ -109,7 +115,7 @@ def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Ite
             yield _gesture(scene, cell, one)
         return
     owner = next((level for level in scene.levels if any(_owns(level, address) for address in cells)), None)
-    address = cells[0] if len(cells) == 1 else cells[0].rpartition(".")[0]
+    address = cells[0] if len(cells) == 1 else control_of(cells[0])
     if owner is not None:
         others = ", ".join(f"{_without_surface(cell.address)} {one}" for cell, one in bound)
         does = f"nothing: {owner.name} owns the control" + (
@@ -118,7 +124,8 @@ def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Ite
         yield Explained(address, gesture or "", scene.words, does, owner.name, "", list(_hidden(scene, cells, owner)), [], [], [])  # fmt: skip
         return
     surface, _, control = address.partition(".")
-    key = scene.desk.plan.surfaces[surface].passed_on(control)
+    known = scene.desk.plan.surfaces[surface]
+    key = "it is" if known.passes and known.shape(control) is MOTION else known.passed_on(control)
     does = f"nothing is bound; it is handed on as {key}" if key else "nothing is bound, and nothing is sent"
     yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
 
@@ -151,7 +158,66 @@ def _gesture(scene: Scene, cell: Cell, gesture: str) -> Explained:
         waits,
         list(_sent(scene, cell, gesture, turns)),
         binding.note or "",
+        list(_moved(scene, cell)) if gesture == "move" else [],
     )
+
+
+_PLACES = (0.1, 0.25, 0.5, 0.75, 1.0)
+
+
+def _moved(scene: Scene, cell: Cell) -> Iterator[dict[str, Any]]:
+    """What comes of some positions of a control: where it is, that conditioned, and the speed, or the number, of it."""
+    control = control_of(cell.address)
+    surface, _, own = control.partition(".")
+    known = scene.desk.plan.surfaces[surface]
+    by = known.conditioning_of(own)
+    (drive,) = [one for one in scene.stack.drives(control) if one.cell == cell]
+    shaping = Shaping(by, drive.one_sided)
+    for place in _PLACES if not isinstance(drive.step, Pass) else _PLACES[-1:]:
+        made = shaping.one(place)
+        yield {
+            "at": place, "shown": round(by.shown_at(place), 3), "made": round(made, 4),
+            "comes to": _comes_to(scene, drive, made),
+        }  # fmt: skip
+
+
+def _comes_to(scene: Scene, drive: Drive, made: float) -> str:
+    values = scene.desk.plan.values
+    match drive.step:
+        case Move(act, speed):
+            return f"{speed * made:.4g} {'px' if act == 'move' else 'lines'}/s"
+        case Pass(_, factor):
+            return f"{factor:g} × as far"
+        case Rate(target, amount):
+            value = values[target]
+            return f"{value.number(amount, change=True) * made:+.4g}{value.unit}/s"
+        case Follow(target, low, high):
+            value = values[target]
+            ends = (
+                value.least if low is None else value.number(low), value.most if high is None else value.number(high),
+            )  # fmt: skip
+            share = made if drive.one_sided or drive.part in TOWARDS else (made + 1) / 2
+            return f"{value.fitting(value.at(share, *ends)):g}{value.unit}"
+
+
+def conditioned_words(scene: Scene, address: str) -> str:
+    """How the positions of a cell's control are conditioned, in words; empty where nothing is done to them."""
+    surface, _, own = control_of(address).partition(".")
+    by = scene.desk.plan.surfaces[surface].conditioning_of(own)
+    words = []
+    if by.calibrates:
+        words.append("calibrated")
+    if by.dead_zone:
+        words.append(f"dead zone {by.dead_zone:g}")
+    if by.dead_axes:
+        words.append(f"each axis {by.dead_axes:g}")
+    if by.outer < 1:
+        words.append(f"all the way at {by.outer:g}")
+    if by.curve != "linear":
+        words.append(f"curve {by.curve if isinstance(by.curve, str) else 'of points'}")
+    if by.smooth:
+        words.append(f"smoothed over {format_time(by.smooth)}")
+    return ", ".join(words)
 
 
 def _is_turned(scene: Scene, cell: Cell) -> bool:
@@ -200,6 +266,8 @@ def _sent(scene: Scene, cell: Cell, gesture: str, turns: bool) -> Iterator[dict[
         phases = [("one detent", HandStep("turn", members, cell.address))]
         if gesture == "fast":
             phases = [("two detents in quick succession", HandStep("turn", members, cell.address, 2, True))]
+    elif gesture == "move":
+        return
     elif gesture in ("press", "release"):
         phases = [("the press", HandStep("press", members, cell.address)), ("the release", HandStep("release", members, cell.address))]  # fmt: skip
     elif gesture == "hold":

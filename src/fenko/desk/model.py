@@ -181,6 +181,17 @@ class ControlFile(File):
     ) = UNSET
     press: Annotated[float, described("Where a direction becomes a press.", "0.5", "0.05 to 1")] | UnsetType = UNSET
     release: Annotated[float, described("Where it ends.", "0.4", "0 to 1, at most press")] | UnsetType = UNSET
+    spin: (
+        Annotated[
+            list[Pair],
+            Meta(
+                min_length=2,
+                description="Of a dial or wheel: from so many detents a second on, a step of a value, of the pointer or of "
+                "scrolling counts so many times as much: `[[5, 1], [20, 8]]`; between the points in proportion.",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
     show: Annotated[Pair, described("The range in which a person wants to read it.", "0 to 100 %")] | UnsetType = UNSET
 
 

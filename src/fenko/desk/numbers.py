@@ -38,6 +38,12 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
             ]
             message = f"a {surface.kind} has no control `{name}`"
             sources.add(path, message, at_key=True, nearest=nearest(name, known))
+        elif shape.turns and isinstance(entry, dict):
+            for key in entry.keys() - {"spin"}:
+                sources.add(
+                    (*path, key), f"a {shape.name} turns by steps and has no position", at_key=True, expected="spin"
+                )
+            found[surface.own_name(kernel)] = Conditioning(spin=_spin(sources, (*path, "spin"), entry.get("spin")))
         elif not shape.axes or shape is MOTION:
             sources.add(
                 path, f"a {shape.name} has no position", at_key=True, expected="a stick, trigger, ring, hat or fader"
@@ -46,6 +52,10 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
             own = surface.own_name(kernel)
             if own in found:
                 sources.add(path, f"`{own}` is described twice", at_key=True)
+            if "spin" in entry:
+                sources.add(
+                    (*path, "spin"), f"a {shape.name} does not turn by steps", at_key=True, expected="a dial or wheel"
+                )
             reader = _Reader(sources, path, entry, tuple(shape.axes), "" in shape.axes and shape.axes[""][0] is None)
             found[own] = reader.conditioning(STICK_DEAD_ZONE if shape is STICK else 0.0)
     return found
@@ -156,6 +166,23 @@ class _Reader:
             self._add("show", "both ends are the same")
             return None
         return float(value[0]), float(value[1])
+
+
+_MOST_TIMES = 1000
+
+
+def _spin(sources: Sources, path: KeyPath, value: Any) -> Points:
+    if not isinstance(value, list) or not all(
+        isinstance(point, list) and len(point) == 2 and all(map(_is_number, point)) for point in value
+    ):
+        return ()  # noted with the structure, or nothing at all
+    points = tuple((float(rate), float(times)) for rate, times in value)
+    rises = all(x0 < x1 and y0 <= y1 for (x0, y0), (x1, y1) in pairwise(points))
+    if len(points) < 2 or not rises or points[0][0] < 0 or points[0][1] <= 0 or points[-1][1] > _MOST_TIMES:
+        expected = f"points that rise, of a rate in detents a second and a factor up to {_MOST_TIMES}"
+        sources.add(path, "these points make no curve", expected=expected)
+        return ()
+    return points
 
 
 def read_points(sources: Sources, path: KeyPath, value: Any) -> str | Points:

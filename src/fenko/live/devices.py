@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fenko.core.plan import unconditioned
 from fenko.desk.compiled import Compiled
 from fenko.live.registry import DeskRegistry
 from fenko.live.source import Source, Surroundings
@@ -19,7 +20,10 @@ class DeviceSource(Source):
     def _made(self) -> Surfaces:
         around = self._around
         registry = DeskRegistry(around.desk, around.share)
-        return Surfaces(registry, around.loop, around.inbox.put, around.router.pass_motion, around.note, raw=True)
+        return Surfaces(
+            registry, around.loop, around.inbox.put, around.router.pass_motion, around.note, raw=True,
+            bound_motion=around.desk.motion,
+        )  # fmt: skip
 
     def start(self) -> None:
         """Opens what is there, and follows what comes."""
@@ -32,8 +36,7 @@ class DeviceSource(Source):
 
     def use_desk(self, before: Compiled) -> None:
         """Takes the devices of the other desk, where it has others or knows them by other names."""
-        now = self._around.desk
-        if (now.links, now.plan.surfaces) == (before.links, before.plan.surfaces):
+        if _devices_of(self._around.desk) == _devices_of(before):
             return
         self._surfaces.close()
         self._surfaces = self._made()
@@ -44,3 +47,8 @@ class DeviceSource(Source):
     def close(self) -> None:
         """Gives every device back."""
         self._surfaces.close()
+
+
+def _devices_of(desk: Compiled) -> tuple[object, ...]:
+    """What decides which devices are opened, and how."""
+    return desk.links, desk.motion, {name: unconditioned(surface) for name, surface in desk.plan.surfaces.items()}

@@ -24,7 +24,7 @@ _PERMISSIONS_TAKE = 1.0
 
 class Surfaces:
     """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `note` is
-    told of each coming and going. With `only`, the kernel tells of these keys and of nothing else."""
+    told of each coming and going. `motion` gets the moves of a mouse as they are, but for surfaces with `bound_motion`. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
         self,
@@ -35,9 +35,11 @@ class Surfaces:
         note: Callable[[str], None],
         only: frozenset[int] | None = None,
         raw: bool = False,
+        bound_motion: frozenset[str] = frozenset(),
     ) -> None:
         self._only = only
         self._raw = raw
+        self._bound_motion = bound_motion
         self._known: dict[str, Surface] = {}
         self.inputs = Inputs(self._known)
         """What is known of every input of the surfaces that have been here."""
@@ -113,7 +115,8 @@ class Surfaces:
         name = surface.name
         first = not self._nodes_of(name)
         try:
-            opened = OpenNode(node, surface, self._registry.exclusive(name), self._motion, self._only)
+            motion = None if name in self._bound_motion else self._motion
+            opened = OpenNode(node, surface, self._registry.exclusive(name), motion, self._only)
         except OSError as why:
             if patient and why.errno == errno.EACCES:
                 self._denied.add(Path(node.path).name)

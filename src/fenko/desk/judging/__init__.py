@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from fenko.desk.judging import bindings, layers, profiles, programs, surfaces
+from fenko.desk.judging import bindings, layers, motion, profiles, programs, surfaces
 from fenko.desk.judging.case import Case
 from fenko.desk.load import Desk
 from fenko.desk.problems import Problem
@@ -32,6 +32,9 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     bindings.macros(case)
     surfaces.unused(case)
     surfaces.described(case)
+    motion.conditioned(case)
+    motion.moving(case)
+    motion.values(case)
     programs.listed(case)
     programs.expected(case)
     found = sorted(set(sources.problems[before:]))
