@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 import random
+import re
 from itertools import pairwise
 from math import hypot, inf
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -20,12 +23,15 @@ from fenko.core.phrase import parse_phrase
 from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, Profile, Surface, Timing
 from fenko.core.plan import Layer as Layered
 from fenko.core.rehearsal import rehearse
+from fenko.core.script import ScriptError, parse_hand_step
 from fenko.core.values import Value
 from fenko.desk.cells import steady
 from fenko.desk.judging import judge
 from fenko.desk.load import load_desk
+from fenko.desk.model import ControlFile, ValueFile
 from fenko.desk.problems import DeskError
-from support import MakeDesk
+from fenko.desk.structure import fields
+from support import DEMO, MakeDesk, Run
 
 EXACT = Conditioning(dead_zone=0.0)
 VALUES = {("value", "level"): Value("level", 0, 100, start=50), ("value", "grain"): Value("grain", -1, 1, step=0.25)}
@@ -608,3 +614,70 @@ on.pad.stick-left = "pointer 100"
 motion = "pointer x0.5"
 """
     assert judge(load_desk(make_desk(_DESK + text))) == []
+
+
+DOCS = (Path(__file__).parent.parent / "docs/motion.md").read_text()
+
+
+def test_the_examples_of_the_docs_are_a_desk(make_desk: MakeDesk) -> None:
+    blocks = re.findall(r"```toml\n(.*?)```", DOCS, re.DOTALL)
+    kinds = '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n[value.zoom]\n[profile.stream]\nwhen = { app = "beamcart" }\n'
+    plan = load_desk(make_desk(kinds + "\n".join(blocks))).plan
+    by = plan.surfaces["pad"].conditioning["stick-left"]
+    assert (by.smooth, by.inverted, by.shown, by.extent[1]) == (0.008, {"y"}, (-1200, 1200), (-1, 0.98))
+    assert plan.surfaces["dial"].conditioning["dial"].spin == ((5, 1), (20, 8))
+
+
+def test_the_docs_show_what_explain_says(fenko: Run) -> None:
+    shown = re.search(r"```text\n(.*?)```", DOCS, re.DOTALL)
+    assert shown is not None
+    assert fenko("explain", "pad.stick-left", "--app", "beamcart", "--desk", str(DEMO)).stdout == shown[1]
+
+
+def test_the_docs_name_every_setting_of_positions_and_values() -> None:
+    words = [f"`{name}`" for name in (*fields(ControlFile), *fields(ValueFile))]
+    assert [word for word in words if word not in DOCS and f"\n{word[1:-1]} " not in DOCS] == []
+
+
+@pytest.mark.parametrize(
+    ("setting", "came"),
+    [('moves = "left 90"', "what moves is right 90"), ('moves = "right 90 scroll down 1"', "what moves is right 90 scroll down 5"),
+     ("values = { level = 5 }", "`level` is -4"), ('moves = "sideways"', "says nowhere to go"), ("values = { lever = 5 }", "unknown value `lever`")],
+)  # fmt: skip
+def test_a_desk_can_say_what_has_to_move(make_desk: MakeDesk, fenko: Run, setting: str, came: str) -> None:
+    text = (
+        _DESK
+        + f"""
+[profile.base.on.pad]
+stick-left = "pointer 900"
+stick-right.y = "scroll 50"
+trigger-left = {{ do = "value level rate 60", spring = true }}
+[[expect]]
+do = ["push pad.stick-left 0.19 for 1s", "push pad.stick-right 0 0.19 for 1s", "push pad.trigger-left 0.1 for 1s"]
+{setting}
+"""
+    )
+    result = fenko("check", "--desk", str(make_desk(text)))
+    assert result.returncode in (1, 2)
+    assert came in result.stdout + result.stderr
+
+
+@pytest.mark.parametrize(
+    ("step", "message"),
+    [("push pad.stick-left 1.5", "`1.5` is no place"), ("push pad.south 1", "is no stick"), ("push pad.trigger-left -0.5", "no place on its way: 0 to 1"),
+     ("push pad.stick-left", "the form is"), ("push pad.stick-left 1 for ever", "ever")],
+)  # fmt: skip
+def test_a_push_that_nobody_can_do(step: str, message: str) -> None:
+    with pytest.raises(ScriptError) as caught:
+        parse_hand_step(step, {"pad": Surface("pad", "gamepad")})
+    assert message in str(caught.value)
+
+
+def test_the_table_tells_how_far_things_moved_and_the_lines_tell_each_tick(fenko: Run) -> None:
+    take = str(DEMO / "takes/evening.jsonl")
+    table = fenko("rehearse", take, "--desk", str(DEMO)).stdout
+    assert re.search(r"pad stick-left move +stream +Pointer · pointer 1400 +move 365.\d+ 139.\d+ over \d+ms", table)
+    lines = map(json.loads, fenko("rehearse", take, "--desk", str(DEMO), "--format", "jsonl").stdout.splitlines())
+    moves = [line for line in lines if line["out"] == "pointer" and line["act"] == "move" and 41 < line["t"] < 42]
+    assert sum(line["dx"] for line in moves) == pytest.approx(365.08, abs=0.01)
+    assert all(0.0079 < other["t"] - one["t"] < 0.0081 for one, other in pairwise(moves[:-1]))

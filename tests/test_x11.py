@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -69,7 +70,7 @@ class Running:
         return self.process.wait(20)
 
 
-def take(path: Path, *events: tuple[float, str, int]) -> str:
+def take(path: Path, *events: tuple[float, str, float]) -> str:
     lines = [{"take": 1, "name": "test", "surfaces": {"pad": "gamepad"}}]
     lines += [{"t": t, "surface": "pad", "control": control, "value": value} for t, control, value in events]
     path.write_text("\n".join(json.dumps(line) for line in lines) + "\n")
@@ -416,3 +417,40 @@ def test_a_take_ends_when_what_it_set_off_has_ended(shown: Screen, tmp_path: Pat
     )
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == ["a" * 20 + "b"]
+
+
+def test_a_stick_takes_the_pointer_from_one_window_to_the_other_and_clicks_it_to_the_front(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    """Real windows of a real window manager; a trigger drags one of them by its title."""
+    desk = make_desk("""
+[output]
+keys = "x11"
+[surface.pad]
+kind = "gamepad"
+control.stick-left = { dead-zone = 0.1 }
+[profile.base.on.pad]
+stick-left = "pointer 800"
+south = "button left"
+""")
+    shown.manage()
+    left = shown.terminal("snipwell", "left", tmp_path / "left")
+    right = shown.terminal("hushdesk", "right", tmp_path / "right")
+    for window, x in ((left, 50), (right, 750)):
+        wait_for(lambda window=window, x=x: _placed(shown, window, x), "the window in its place")
+    shown.raise_window(left)
+    shown.ask("xdotool", "mousemove", "200", "200")
+    # 0.775 s at 0.91 of the way and 800 px/s: 558 px to the right; then a click.
+    moves = [(0.5, "stick-left.x", 0.91), (1.275, "stick-left.x", 0.0), *press(1.6, "south")]
+    run = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", take(tmp_path / "take", *moves))
+    assert run.process.wait(30) == 0, (tmp_path / "log").read_text()
+    x, y = map(int, re.findall(r"[xy]:(\d+)", shown.ask("xdotool", "getmouselocation").stdout))
+    assert abs(x - (200 + 0.9 * 800 * 0.775)) <= 3
+    assert y == 200
+    wait_for(lambda: shown.ask("xdotool", "getactivewindow").stdout.strip() == right, "the right window in front")
+
+
+def _placed(shown: Screen, window: str, x: int) -> bool:
+    shown.ask("xdotool", "windowsize", window, "400", "300", "windowmove", window, str(x), "100")
+    found = re.search(r"X=(\d+)", shown.ask("xdotool", "getwindowgeometry", "--shell", window).stdout)
+    return found is not None and abs(int(found[1]) - x) < 40

@@ -56,7 +56,8 @@ class BindingEditor:
         """The control and gesture that a person names. Ends the program if there is none."""
         cells, gesture = meant(self.desk, text)
         if len(cells) > 1:
-            fail(f"`{text}` has directions; name one of {', '.join(cells)}", 2)
+            directions = [cell for cell in cells if cell.rpartition(".")[2] not in ("x", "y") and cell != cells[0]]
+            fail(f"`{text}` has directions; name one of {', '.join(directions)}", 2)
         surface, _, rest = cells[0].partition(".")
         if "+" in rest:
             head, _, last = text.rpartition(".")

@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from math import inf
+from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from fenko.cli.shared import bold, colour, dim
 from fenko.core.changes import Change, Effect
 from fenko.core.effects import effect_mood, effect_words
 from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
+from fenko.core.verbs import ACTS
+from fenko.core.words import format_time
 from fenko.desk.problems import width
 
 _COLUMNS = (9, 28, 14, 42)  # time, gesture, profile, binding; what is sent takes the rest
@@ -34,13 +37,83 @@ class Moment(Struct, frozen=True):
     t: float
     actions: list[Action]
     effects: list[Effect]
+    until: float = -inf
+    """Where it stands for a while: when its last effect was sent."""
+
+
+class Flow:
+    """Puts together what moves tick by tick, so that a person reads it in one line: how far in all, over which time."""
+
+    def __init__(self) -> None:
+        self._moment: Moment | None = None
+
+    def add(self, moment: Moment) -> Iterator[Moment]:
+        """What is to be told by now."""
+        before = self._moment
+        if (
+            before is not None
+            and not moment.actions
+            and _flows(moment)
+            and moment.t - max(before.t, before.until) < _PAUSE
+        ):
+            effects = _added([*before.effects, *moment.effects])
+            self._moment = Moment(before.t, before.actions, effects, moment.t)
+            return
+        yield from self.end()
+        if _flows(moment) and all(action.gesture == "move" for action in moment.actions):
+            self._moment = moment
+        else:
+            yield moment
+
+    @property
+    def waits(self) -> bool:
+        """Whether something is not told yet, because it may go on."""
+        return self._moment is not None
+
+    def end(self) -> Iterator[Moment]:
+        """What has not been told yet."""
+        if self._moment is not None:
+            moment, self._moment = self._moment, None
+            shown = [
+                tuple(round(value, 2) if isinstance(value, float) and n > 2 else value for n, value in enumerate(effect))
+                for effect in moment.effects
+            ]
+            yield structs.replace(moment, effects=shown)
+
+
+_PAUSE = 0.1  # s; what moves again after that is a movement of its own
+
+
+def _flows(moment: Moment) -> bool:
+    """Whether all that was sent may be put together with what comes after it."""
+    return all(ACTS[effect[1], effect[2]].queues != "all" for effect in moment.effects) and (
+        bool(moment.effects) or any(action.gesture == "move" for action in moment.actions)
+    )
+
+
+def _added(effects: list[Effect]) -> list[Effect]:
+    """Of what is summed the sum, and of what only the newest counts, that."""
+    found: dict[tuple[Any, ...], Effect] = {}
+    for effect in effects:
+        t, out, act, *values = effect
+        if ACTS[out, act].queues == "summed":
+            before = found.get((out, act))
+            numbers = [one + other for one, other in zip(values, before[3:], strict=True)] if before else values
+            found[out, act] = (t, out, act, *(round(number, 6) for number in numbers))
+        else:
+            found[out, act, values[0]] = effect
+    return list(found.values())
 
 
 def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
     """The whole timeline as the lines of a table."""
     yield table_head()
+    flow = Flow()
     for moment in moments(plan, changes, progress):
-        yield from moment_lines(moment)
+        for told in flow.add(moment):
+            yield from moment_lines(told)
+    for told in flow.end():
+        yield from moment_lines(told)
 
 
 def table_head() -> str:
@@ -89,6 +162,8 @@ def moment_lines(
 ) -> Iterator[str]:
     """A line for each action, what was sent standing on the last of them, in these words; times count from `start`."""
     sent = (words or describe)(moment.effects)
+    if sent and moment.until > moment.t:
+        sent += dim(f" over {format_time(round(moment.until - moment.t, 3))}")
     time = f"{moment.t - start:.3f}"
     for number, action in enumerate(moment.actions):
         surface, _, control = action.address.partition(".")

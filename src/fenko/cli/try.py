@@ -27,7 +27,7 @@ from fenko.cli.shared import (
     say,
     say_json,
 )
-from fenko.cli.timeline import Actions, describe, moment_lines, table_head
+from fenko.cli.timeline import Actions, Flow, Moment, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
 from fenko.core.changes import Change, Effect
 from fenko.core.effects import effect_fields
@@ -102,12 +102,21 @@ class Spoken:
         return bool(effect[0] - self._since.pop(effect[3], effect[0]) >= _HELD)
 
 
+_REST = 0.15
+"""Seconds in which nothing moves; then it is told how far it went."""
+
+
 def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: str) -> int:
     from fenko.live.loop import Loop
     from fenko.outputs.listing import ListingPort
 
     begun = time.monotonic()
-    actions, words = Actions(), Spoken()
+    actions, words, flow = Actions(), Spoken(), Flow()
+
+    def tell(moments: Iterable[Moment]) -> None:
+        for moment in moments:
+            for line in moment_lines(moment, begun, words):
+                say(line)
 
     def show(effects: Sequence[Effect]) -> None:
         if form == "jsonl":
@@ -115,19 +124,20 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
                 say_json(effect_fields((t - begun, *rest)))
             return
         for moment in actions.moments(effects):
-            for line in moment_lines(moment, begun, words):
-                say(line)
+            tell(flow.add(moment))
+        if flow.waits:
+            pause.set_in(_REST)
 
     with ExitStack() as stack:
         loop = stack.enter_context(Loop())
+        pause = loop.timer(lambda now: tell(flow.end()))
         note("output: none; what would be sent is shown")
         if form == "text":
             say(table_head())
         start(desk, loop, stack, lambda open_now: [ListingPort(show)], changes, True, focus, actions.report)
         loop.run()
-    for moment in actions.before(inf) if form == "text" else ():
-        for line in moment_lines(moment, begun, words):
-            say(line)
+    tell(flow.end())
+    tell(actions.before(inf) if form == "text" else ())
     note("ended; nothing was sent")
     return 0
 

@@ -68,6 +68,10 @@ class Agenda:
             heappop(places)
         return places[0][0] if places else inf
 
+    def waits_for_nothing_but(self, entry: Waiting) -> bool:
+        """Whether this entry is the only one that is set."""
+        return len(self._places) == 1 and self._places[0][2] is entry
+
     def pass_time(self, now: float) -> None:
         """Lets everything happen that is due by now, each thing at its own time."""
         while self.deadline <= now:

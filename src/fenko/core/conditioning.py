@@ -143,7 +143,9 @@ class Shaping:
         if past <= 0:
             return 0.0, 0.0
         share = past / self._way
-        scale = (self.along(share) if share < 1 else 1.0) / distance
+        if share >= 1:
+            return x / distance, y / distance
+        scale = (share if self._linear else self.along(share)) / distance
         return x * scale, y * scale
 
 

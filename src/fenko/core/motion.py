@@ -19,6 +19,7 @@ from fenko.core.stack import Stack
 from fenko.core.steps import Follow, Item, Move, Rate
 from fenko.core.values import Values
 
+REST = (0.0, 0.0)
 _SETTLED = 0.0005
 """A smoothed position that is as close as this to where the control is has arrived there."""
 _DIGITS = 3
@@ -34,7 +35,7 @@ class Driven:
 
     def __init__(self) -> None:
         self.at = [0.0, 0.0]
-        self.wanted = self.made = (0.0, 0.0)
+        self.wanted = self.made = REST
         self.one_axis = False
         self.shaping: Shaping
         self.filters: tuple[OneEuro, OneEuro] | None = None
@@ -84,7 +85,11 @@ class Motion:
         self._scroll = [0.0, 0.0, 0.0, 0.0]
         self._rates: dict[Item, list[float]] = {}  # how fast, and what has not been told yet
         self._going = False
-        self._tick = agenda.entry(self._ticked, repeats=True)
+        self.gliding: Driven | None = None
+        """A stick or hat that moves the pointer, or scrolls, as a whole, while nothing else moves: the common case."""
+        self._glide = self._move
+        self._glides_by = 0.0
+        self.tick = agenda.entry(self._ticked, repeats=True)
 
     def use_plan(self, t: float, plan: Plan) -> None:
         """Another plan is in force; where controls are is known on."""
@@ -131,6 +136,23 @@ class Motion:
         if control.drives:
             self._moved(t, control)
 
+    def glide(self, t: float, control: Driven) -> bool:
+        """The short way of the control that is gliding, which is somewhere else now; False if it came to rest."""
+        x, y = control.at
+        made = control.shaping.two(x, y)
+        if made == REST:
+            return False
+        control.made = control.wanted = made
+        speeds, by = self._glide, self._glides_by
+        passed = t - self._since
+        if passed > 0:
+            self._since = t
+            speeds[2] += speeds[0] * passed
+            speeds[3] += speeds[1] * passed
+        speeds[0] = by * made[0]
+        speeds[1] = by * made[1]
+        return True
+
     def _moved(self, t: float, control: Driven) -> None:
         if not control.drives:
             return
@@ -154,11 +176,11 @@ class Motion:
             x, y = across.at(t, wanted[0]), down.at(t, wanted[1])
             if abs(x - wanted[0]) > _SETTLED or abs(y - wanted[1]) > _SETTLED:
                 control.made = (x, y)
-        if control.resting and wanted == (0.0, 0.0):
+        if control.resting and wanted == REST:
             control.resting = False
 
     def _begin_or_end(self, t: float, control: Driven) -> None:
-        moving = control.made != (0.0, 0.0) and not control.resting and bool(control.drives)
+        moving = control.made != REST and not control.resting and bool(control.drives)
         if moving == control.moving:
             return
         control.moving = moving
@@ -204,9 +226,21 @@ class Motion:
             self._tell(t)
         self._rates = {item: [speed, self._rates.get(item, (0.0, 0.0))[1]] for item, speed in rates.items()}
         going = going or bool(rates)
+        self.gliding = self._alone()
         if going != self._going:
             self._going = going
-            self._agenda.set(self._tick, after(t, self._tick_every) if going else inf)
+            self._agenda.set(self.tick, after(t, self._tick_every) if going else inf)
+
+    def _alone(self) -> Driven | None:
+        if len(self._active) != 1:
+            return None
+        control = self._active[0]
+        step = control.drives[0].step if len(control.drives) == 1 else None
+        if not isinstance(step, Move) or control.drives[0].part or control.one_axis or control.filters is not None:
+            return None
+        self._glide = self._move if step.act == "move" else self._scroll
+        self._glides_by = step.speed
+        return control
 
     def _pass(self, t: float) -> None:
         """Adds up what has moved until `t`."""
@@ -232,11 +266,12 @@ class Motion:
             rate[1] = 0.0
 
     def _ticked(self, t: float) -> None:
-        self._agenda.set(self._tick, after(t, self._tick_every))
+        self._agenda.set(self.tick, after(t, self._tick_every))
         self._pass(t)
         self._tell(t)
-        for control in [control for control in self._active if control.made != control.wanted]:
-            self._moved(t, control)
+        if self.gliding is None:
+            for control in [control for control in self._active if control.made != control.wanted]:
+                self._moved(t, control)
 
     # --- Values that follow ---
 
@@ -280,7 +315,7 @@ class Motion:
         """Everything stands still, and what is deflected moves nothing until it has been at rest."""
         self._pass(t)
         for control in self._controls.values():
-            control.resting = control.made != (0.0, 0.0) or control.at != [0.0, 0.0]
+            control.resting = control.made != REST or control.at != [0.0, 0.0]
             self._begin_or_end(t, control)
         self._sum_up(t)
 

@@ -236,10 +236,15 @@ class ShortWays:
         """An axis moved, and pressed nothing by that."""
         motion = self._motion
         axis = motion.axes[address]
-        if not axis.control.drives:
-            axis.control.at[axis.index] = value
+        control = axis.control
+        control.at[axis.index] = value
+        if not control.drives or (control is motion.gliding and motion.glide(t, control)):
             return NOTHING
         motion.set(t, axis, value)
+        return self._told()
+
+    def _told(self) -> Sequence[Effect]:
+        """The effects of what moves; nothing else has changed."""
         self._agenda_due = self._agenda.deadline
         self.deadline = min(self._agenda_due, self._lone.due, self._first_due)
         if not self._out:

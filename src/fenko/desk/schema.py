@@ -37,9 +37,10 @@ def desk_schema() -> dict[str, Any]:
         ]
     }
     directions = sorted({direction for shape in SHAPED.values() for direction in shape.cells})
+    axes = sorted({axis for shape in SHAPED.values() for axis in shape.axes if axis})
     definitions["Control"] = {
-        "description": "A phrase, a binding, gestures, or the directions of a stick, hat, dial, ring or wheel.",
-        "anyOf": [*cell["anyOf"], _table(dict.fromkeys(directions, cell))],
+        "description": "A phrase, a binding, gestures, or the directions and axes of a stick, hat, dial, ring or wheel.",
+        "anyOf": [*cell["anyOf"], _table({**dict.fromkeys(directions, cell), **dict.fromkeys(axes, one)})],
     }
     for owner in ("ProfileFile", "LayerFile"):
         definitions[owner]["properties"]["on"]["additionalProperties"] = {

@@ -1,0 +1,138 @@
+"""Sticks and mice that move the pointer, on a real kernel."""
+
+from __future__ import annotations
+
+import select
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from bench_devices import FenkoRun, Reader, key, mouse, pad
+from evdev import UInput
+from evdev import ecodes as e
+
+SPEED = 400
+DESK = f"""
+[output]
+keys = "kernel"
+layout = "us"
+[surface.pad]
+kind = "gamepad"
+links = ["usb 1209:4d50"]
+control.stick-left = {{ dead-zone = 0.2, outer = 0.9 }}
+[surface.mouse]
+kind = "mouse"
+links = ["usb 1209:4d12"]
+[profile.base.on.pad]
+stick-left = "pointer {SPEED}"
+trigger-right = "scroll 10"
+south = "button left"
+[profile.base.layer.careful]
+while = "pad.shoulder-left"
+on.mouse.motion = "pointer x0.5"
+"""
+
+
+class Bench:
+    """A pad, a mouse, a running desk, and a reader of its pointer."""
+
+    def __init__(self, folder: Path) -> None:
+        (folder / "desk.toml").write_text(DESK)
+        self.pad, (self.mouse, self.side) = pad(), mouse()
+        self.run = FenkoRun(folder, folder / "log")
+        self.run.says("is running")
+        self.run.says("taken over", 2)
+        self.pointer = Reader("Fenko pointer")
+
+    def axis(self, axis: int, value: int) -> tuple[float, float]:
+        """Moves an axis; between which times that was."""
+        before = time.monotonic()
+        self.pad.write(e.EV_ABS, axis, value)
+        self.pad.syn()
+        return before, time.monotonic()
+
+    def moved(self, seconds: float = 0.0) -> dict[int, int]:
+        """How far each axis of the pointer goes in that time, read all along, or until it stands still."""
+        sums: dict[int, int] = {}
+        end = time.monotonic() + seconds
+        while time.monotonic() < end if seconds else not self.pointer.silent(0.5):
+            if select.select([self.pointer.device.fd], [], [], 0.05)[0]:
+                for event in self.pointer.device.read():
+                    assert (event.type, event.code) != (e.EV_SYN, e.SYN_DROPPED)
+                    if event.type == e.EV_REL:
+                        sums[event.code] = sums.get(event.code, 0) + event.value
+        return sums
+
+
+def _sum(*parts: dict[int, int]) -> dict[int, int]:
+    return {code: sum(part.get(code, 0) for part in parts) for part in parts for code in part}
+
+
+@pytest.fixture(scope="module")
+def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
+    one = Bench(tmp_path_factory.mktemp("motion"))
+    yield one
+    one.run.process.kill()
+    for device in (one.pad, one.mouse, one.side):
+        device.close()
+
+
+def _between(far: int, speed: float, begun: tuple[float, float], ended: tuple[float, float]) -> None:
+    """It went as far as it had to between two moments, each of which is known as well as it can be."""
+    assert speed * (ended[0] - begun[1]) - 2 <= far <= speed * (ended[1] - begun[0]) + 2
+
+
+def test_a_stick_moves_the_pointer_as_far_as_speed_times_time(bench: Bench) -> None:
+    begun = bench.axis(e.ABS_X, 32767)
+    moved = bench.moved(1.5)
+    ended = bench.axis(e.ABS_X, 3000)  # within its dead zone, where a worn stick comes to rest
+    moved = _sum(moved, bench.moved())
+    assert set(moved) == {e.REL_X}
+    _between(moved[e.REL_X], SPEED, begun, ended)
+
+
+def test_scrolling_is_fine_and_whole(bench: Bench) -> None:
+    begun = bench.axis(e.ABS_RZ, 255)
+    moved = bench.moved(1.0)
+    ended = bench.axis(e.ABS_RZ, 0)
+    moved = _sum(moved, bench.moved())
+    _between(-moved[e.REL_WHEEL_HI_RES], 1200, begun, ended)
+    assert moved[e.REL_WHEEL] == -(-moved[e.REL_WHEEL_HI_RES] // 120)
+
+
+def test_a_mouse_is_slowed_while_a_button_is_held(bench: Bench) -> None:
+    for held, expected in ((0, 20), (1, 10), (0, 20)):
+        key(bench.pad, e.BTN_TL, held)
+        for _ in range(4):
+            bench.mouse.write(e.EV_REL, e.REL_X, 5)
+            bench.mouse.syn()
+        assert bench.moved() == {e.REL_X: expected}
+
+
+def test_unplugged_while_it_is_deflected_it_stands_still(bench: Bench) -> None:
+    begun = bench.axis(e.ABS_Y, 32767)
+    moved = bench.moved(0.5)
+    before = time.monotonic()
+    bench.pad.close()
+    bench.run.says("surface pad: gone")
+    ended = (before, time.monotonic())
+    moved = _sum(moved, bench.moved())
+    _between(moved[e.REL_Y], SPEED, begun, ended)
+    bench.pad = pad()
+    bench.run.says("surface pad: here now")
+
+
+def test_a_killed_desk_moves_nothing(bench: Bench) -> None:
+    bench.axis(e.ABS_X, -32768)
+    assert bench.pointer.events(1, (e.EV_REL,))
+    bench.run.process.kill()
+    bench.run.process.wait(60)
+    while True:  # until the node is gone with the process that made it
+        try:
+            if bench.pointer.silent(0.5):
+                break
+            list(bench.pointer.device.read())
+        except OSError:
+            break
+    assert isinstance(bench.pad, UInput)
