@@ -16,13 +16,18 @@ from fenko.outputs.port import Port
 from fenko.system.kernel import EVENT, KEY
 
 
-def serve(folder: str, addresses: dict[tuple[int, int], str], open_port: Callable[[], Port]) -> None:
+def serve(
+    folder: str,
+    addresses: dict[tuple[int, int], str],
+    open_port: Callable[[], Port],
+    ranges: dict[int, tuple[int, int]] | None = None,
+) -> None:
     """Runs the desk in that folder on the kernel events that come on standard input; says `r` when it is ready."""
     desk = compiled(load_desk(Path(folder)))
     os.set_blocking(0, False)
     with Loop() as loop:
         session = Session(desk, loop, lambda open_now: [open_port()], lambda line: None)
-        reader = EventReader(0, addresses, {}, lambda: State(frozenset(), {}))
+        reader = EventReader(0, addresses, ranges or {}, lambda: State(frozenset(), {}))
 
         def readable() -> None:
             changes = reader.changes(reader.read())
@@ -36,5 +41,10 @@ def serve(folder: str, addresses: dict[tuple[int, int], str], open_port: Callabl
 
 def key_report(code: int, value: int) -> bytes:
     """A key that changes now, and the end of the report, as the kernel says it."""
+    return report((KEY, code, value))
+
+
+def report(*changes: tuple[int, int, int]) -> bytes:
+    """Changes (type, code, value) that come now, in one report."""
     seconds, micros = divmod(round(time.monotonic() * 1e6), 1_000_000)
-    return EVENT.pack(seconds, micros, KEY, code, value) + EVENT.pack(seconds, micros, 0, 0, 0)
+    return b"".join(EVENT.pack(seconds, micros, *change) for change in (*changes, (0, 0, 0)))

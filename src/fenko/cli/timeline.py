@@ -75,7 +75,9 @@ class Flow:
         if self._moment is not None:
             moment, self._moment = self._moment, None
             shown = [
-                tuple(round(value, 2) if isinstance(value, float) and n > 2 else value for n, value in enumerate(effect))
+                tuple(
+                    round(value, 2) if isinstance(value, float) and n > 2 else value for n, value in enumerate(effect)
+                )
                 for effect in moment.effects
             ]
             yield structs.replace(moment, effects=shown)

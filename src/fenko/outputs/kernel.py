@@ -92,7 +92,8 @@ class KernelPort(KeyPort):
         self._layout = layout
         self._keys = b""
         self._moves = b""
-        self._fine = {_REL_WHEEL: 0.0, _REL_HWHEEL: 0.0}
+        # Parts that have not been sent yet: of a fine step, and of a whole line.
+        self._fine = dict.fromkeys((_REL_WHEEL, _REL_HWHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE), 0.0)
         self._down_events = {code: _event(KEY, code, 1) + _REPORT for code in KERNEL_KEYS.values()}
         self._up_events = {code: _event(KEY, code, 0) + _REPORT for code in KERNEL_KEYS.values()}
 
@@ -133,11 +134,16 @@ class KernelPort(KeyPort):
         for axis, fine_axis, lines in ((_REL_WHEEL, _REL_WHEEL_FINE, -dy), (_REL_HWHEEL, _REL_HWHEEL_FINE, dx)):
             if not lines:
                 continue
-            self._moves += _event(REL, fine_axis, round(lines * FINE_PER_LINE))
-            self._fine[axis] += lines
-            whole = trunc(round(self._fine[axis], 6))
+            self._fine[fine_axis] += lines * FINE_PER_LINE
+            fine = trunc(round(self._fine[fine_axis], 6))
+            if not fine:
+                continue
+            self._fine[fine_axis] -= fine
+            self._moves += _event(REL, fine_axis, fine)
+            self._fine[axis] += fine
+            whole = trunc(self._fine[axis] / FINE_PER_LINE)
             if whole:
-                self._fine[axis] -= whole
+                self._fine[axis] -= whole * FINE_PER_LINE
                 self._moves += _event(REL, axis, whole)
         self._moves += _REPORT
 
