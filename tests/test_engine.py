@@ -669,6 +669,19 @@ def _quick_hands(draw: st.DrawFn) -> list[Change]:
     return changes
 
 
+@settings(max_examples=300)
+@given(_quick_hands(), st.sets(st.integers(0, 40)))
+def test_who_looks_at_what_is_held_changes_nothing(changes: list[Change], looks: set[int]) -> None:
+    watched, plodding = Engine(plan(base=_PLAIN)), Plodding(plan(base=_PLAIN))
+    for number, change in enumerate(changes):
+        assert list(watched.feed(change)) == list(plodding.feed(change))
+        if number in looks:
+            assert sorted(watched.held) == sorted(plodding.held)
+            assert watched.down == plodding.down
+    end = changes[-1][0] + 9
+    assert list(watched.advance(end)) == list(plodding.advance(end))
+
+
 @settings(max_examples=1000)
 @given(_quick_hands(), st.booleans())
 def test_the_shorter_ways_mix_with_the_longer_ones(changes: list[Change], told: bool) -> None:

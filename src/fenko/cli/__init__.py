@@ -23,6 +23,8 @@ COMMANDS: dict[str, str] = {
     "explain": "Tell what a control would do and why, or what a setting does.",
     "rehearse": "Play a take through a desk and print what it would send.",
     "watch": "Watch every control as it moves, and record takes.",
+    "values": "Print the values of the desk that runs, and where its controls are.",
+    "set": "Try another setting in the desk that runs, for a while.",
     "tune": "Measure a surface, and propose dead zones, ranges and times that suit it.",
     "devices": "List what is plugged in, with the links for the desk.",
     "ready": "Look whether this machine is ready, and what helps if not.",

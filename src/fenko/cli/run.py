@@ -46,7 +46,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
 
         try:
             choose = opener(desk, guard.page if guard else None)
-            start(desk, loop, stack, choose, changes, share=False, focus=Focus() if play_focus else None)
+            session = start(desk, loop, stack, choose, changes, share=False, focus=Focus() if play_focus else None)
+            session.listen()
         except PortError as error:
             say_why_not(error)
             return 1

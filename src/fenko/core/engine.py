@@ -190,7 +190,7 @@ class Engine(ShortWays):
     @property
     def held(self) -> tuple[Item, ...]:
         """What is held now because of this engine, in the order in which it began."""
-        self._take_in()
+        self._take_stock()
         return self._held.items
 
     @property
@@ -202,6 +202,22 @@ class Engine(ShortWays):
     def values(self) -> dict[Item, float]:
         """What every value is now."""
         return self._values.now
+
+    @property
+    def positions(self) -> dict[str, float]:
+        """Where every axis is that has moved, calibrated."""
+        return {address: axis.control.at[axis.index] for address, axis in self._motion.axes.items()}
+
+    @property
+    def down(self) -> tuple[str, ...]:
+        """The cells that hands hold, in order of their names."""
+        self._take_stock()
+        return tuple(sorted(self._gestures.down))
+
+    def _take_stock(self) -> None:
+        """The rooms know everything, and nothing has changed by that."""
+        self._take_in()
+        self._finish()
 
     def restore(self, item: Item, number: float) -> None:
         """A value is what it was when Fenko ended."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import time
 from collections.abc import Callable, Collection, Sequence
+from math import inf
 from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
@@ -14,11 +15,14 @@ from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
+from fenko.live.keeping import Keeping, kept_file
 from fenko.live.loop import Loop
 from fenko.live.playing import TakeSource
 from fenko.live.router import Router
 from fenko.live.service import Services
 from fenko.live.source import Source, Surroundings, make_source
+from fenko.live.state import state_of
+from fenko.live.talk import TalkServer
 from fenko.outputs.port import Port
 from fenko.services.compiling import Assembly
 
@@ -61,6 +65,11 @@ class Session:
         self._announced = False
         self._services = Services(loop)
         self._assembly: Assembly | None = None
+        self._untried: Compiled | None = None
+        """The desk before a setting was tried, while one is."""
+        self._trial = loop.timer(lambda now: self._trial_over())
+        self._talk: TalkServer | None = None
+        self._keeping: Keeping | None = None
         self._old_levels: list[Level] = []
         self._forgetting = loop.timer(self._forget_old)
         self._closed = False
@@ -129,28 +138,44 @@ class Session:
 
     def reload(self) -> None:
         """Reads the desk again, beside what goes on. With an error nothing changes."""
-        if self._assembly is None:
-            self._assembly = Assembly()
-            gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
-            if not self._services.ask("compile", self.around.desk.folder, answer=self._compiled):
-                self._compiled("failed", "too much is under way")
+        self._compile((), "", self._read_again)
 
-    def _compiled(self, word: str, what: Any) -> None:
-        assert self._assembly is not None
-        if word == "part":
-            desk = self._assembly.take(*what)
-            if isinstance(desk, Compiled):
-                self.use_desk(desk)
-            elif desk is not None:
-                self._note("the desk has changed and has errors, so the old one stays:")
-                for problem in desk:
-                    self._note(problem)
-            return
-        self._assembly = None
-        gc.freeze()
-        gc.enable()
-        if word == "failed":
-            self._note(f"the desk could not be read again, so the old one stays: {what}")
+    def _read_again(self, found: Compiled | list[str] | str) -> None:
+        if isinstance(found, Compiled):
+            self._untried = None  # what was tried is forgotten with the desk that it was tried in
+            self._trial.set(inf)
+            self.use_desk(found)
+            self._note(f"{found.name} was read again; profile {self.engine.profile.name}")
+        elif isinstance(found, list):
+            self._note("the desk has changed and has errors, so the old one stays:")
+            for problem in found:
+                self._note(problem)
+        else:
+            self._note(f"the desk could not be read again, so the old one stays: {found}")
+
+    def _compile(self, path: tuple[str, ...], value: str, done: Callable[[Compiled | list[str] | str], None]) -> bool:
+        """Compiles the desk, or the desk with another value, beside what goes on; `done` gets it, its problems, or what went
+        wrong. False, and nothing is done, if one is being compiled."""
+        if self._assembly is not None:
+            return False
+        assembly = self._assembly = Assembly()
+        gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
+
+        def answered(word: str, what: Any) -> None:
+            if word == "part":
+                found = assembly.take(*what)
+                if found is not None:
+                    done(found)
+                return
+            self._assembly = None
+            gc.freeze()
+            gc.enable()
+            if word == "failed":
+                done(str(what))
+
+        if not self._services.ask("compile", self.around.desk.folder, path, value, answer=answered):
+            answered("failed", "too much is under way")
+        return True
 
     def use_desk(self, desk: Compiled) -> None:
         """Puts another desk in force between two events. What is held stays held until it is let go."""
@@ -164,7 +189,6 @@ class Session:
         if not {*desk.outs} <= open_now | {*before.outs}:
             for port in self._open_ports(open_now):
                 self.router.use(port)
-        self._note(f"{desk.name} was read again; profile {self.engine.profile.name}")
         # Taking a large desk apart takes time too: level by level, events first.
         self._old_levels = list(before.plan.levels.values())
         self._forgetting.set(0.0)
@@ -173,6 +197,56 @@ class Session:
         if self._old_levels:
             self._old_levels.pop()
             self._forgetting.set(0.0)
+
+    # --- Talking to other programs ---
+
+    def listen(self) -> None:
+        """Lets other programs of the same person ask for things, and keeps values for the next time."""
+        self._talk = TalkServer(self._loop, self, self._note)
+        self._keeping = Keeping(self.engine, self._loop, kept_file(self.around.desk.folder))
+
+    @property
+    def about(self) -> dict[str, Any]:
+        """Which desk this is."""
+        desk = self.around.desk
+        return {"desk": desk.name, "folder": desk.folder, "profile": self.engine.profile.name}
+
+    def state(self) -> dict[str, Any]:
+        """Its values, and where its controls are."""
+        return state_of(self.engine)
+
+    def try_setting(
+        self, path: tuple[str, ...], value: str, seconds: float, told: Callable[[str | None], None]
+    ) -> None:
+        """Another setting holds for so long, and is taken back then unless it is kept."""
+
+        def compiled(found: Compiled | list[str] | str) -> None:
+            if isinstance(found, Compiled):
+                self._untried = self.around.desk
+                self.use_desk(found)
+                self._trial.set_in(seconds)
+                told(None)
+            else:
+                told("\n".join(found) if isinstance(found, list) else found)
+
+        if self._untried is not None:
+            told("something is being tried already")
+        elif not self._compile(path, value, compiled):
+            told("the desk is being read again; try once more")
+
+    def end_trial(self, keep: bool) -> bool:
+        """What is tried stays in force, or is taken back; False if nothing is tried."""
+        before, self._untried = self._untried, None
+        self._trial.set(inf)
+        if before is not None and not keep:
+            self.use_desk(before)
+        return before is not None
+
+    def _trial_over(self) -> None:
+        if self.end_trial(keep=False):
+            self._note("what was tried is taken back")
+            if self._talk is not None:
+                self._talk.trial_ended()
 
     # --- What goes away, and comes back ---
 
@@ -213,5 +287,9 @@ class Session:
         self.inbox.release_all(time.monotonic())
         for source in self._sources:
             source.close()
+        if self._talk is not None:
+            self._talk.close()
+        if self._keeping is not None:
+            self._keeping.write()
         self._services.close()
         self.router.close()

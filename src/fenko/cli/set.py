@@ -1,0 +1,100 @@
+"""`fenko set`: tries another setting in the desk that runs, and takes it back by itself unless it is kept."""
+
+from __future__ import annotations
+
+import contextlib
+import select
+import sys
+import time
+import tomllib
+from pathlib import Path
+
+import click
+
+from fenko.cli.shared import fail, note, show_problems
+from fenko.core.words import format_time, parse_time
+from fenko.desk.editing import EditError, NotWritten, alone, set_entry, write
+from fenko.desk.locate import KeyPath
+from fenko.desk.problems import DeskError
+from fenko.desk.writing import quoted
+from fenko.system.talking import NobodyThere, Refused, Talk
+
+
+@click.command()
+@click.argument("setting")
+@click.argument("value")
+@click.option("--for", "time_text", metavar="TIME", default="10s", show_default=True, help="How long it is tried.")
+@click.option("--keep", is_flag=True, help="Keep it in any case, and write it into the desk at once.")
+def command(setting: str, value: str, time_text: str, keep: bool) -> None:
+    """Try a setting in the desk that runs, such as `surface.pad.control.stick-left.dead-zone 0.2`.
+
+    It holds for a while and is then taken back, also when this is ended or its terminal closed: a pointer that ran away is
+    never a trap. Enter keeps it, and writes it into the desk's file.
+    """
+    try:
+        seconds = parse_time(time_text)
+    except ValueError as why:
+        raise click.UsageError(str(why)) from None
+    text = _as_toml(value)
+    try:
+        talk = Talk()
+    except NobodyThere as why:
+        fail(str(why))
+    with contextlib.closing(talk):
+        folder = Path(talk.desk["folder"])
+        try:
+            next(talk.ask("set", setting=setting, value=text, **{"for": seconds}))
+        except Refused as why:
+            note(str(why))
+            sys.exit(2)
+        except NobodyThere as why:
+            fail(str(why))
+        if keep or _kept(talk, f"{setting} = {text}", seconds):
+            _keep(talk, folder, setting, text)
+        else:
+            note(f"{setting} is what it was")
+
+
+def _as_toml(value: str) -> str:
+    """The value as TOML; what is none is a text."""
+    try:
+        tomllib.loads(f"value = {value}")
+    except tomllib.TOMLDecodeError:
+        return quoted(value)
+    return value
+
+
+def _kept(talk: Talk, what: str, seconds: float) -> bool:
+    """Waits until a person says that they want it, or it is over."""
+    note(f"{what} for {format_time(seconds)}; Enter keeps it, Ctrl-C takes it back")
+    end = time.monotonic() + seconds + 1
+    listening = [talk.fileno(), sys.stdin] if sys.stdin.isatty() else [talk.fileno()]
+    try:
+        while (left := end - time.monotonic()) > 0:
+            ready, _, _ = select.select(listening, [], [], left)
+            if sys.stdin in ready:
+                return sys.stdin.readline() != ""
+            if ready:
+                return False
+    except KeyboardInterrupt:
+        note("")
+    return False
+
+
+def _keep(talk: Talk, folder: Path, setting: str, text: str) -> None:
+    path: KeyPath = tuple(setting.split("."))
+    try:
+        with alone(folder):
+            edit = set_entry(folder, path, text)
+            write(edit)
+        list(talk.ask("keep"))
+    except DeskError as error:
+        show_problems(error.problems, err=True)
+        fail("nothing was written, and it is taken back", 2)
+    except NotWritten as why:
+        fail(f"{why}; it is taken back")
+    except EditError as why:
+        fail(f"{why}; it is taken back", 2)
+    except Refused:
+        fail("it was taken back by then, but it is written: read the desk again with `kill -USR1`")
+    note(f"{edit.path}:{edit.line}: {edit.text}")

@@ -1,0 +1,77 @@
+"""Values that are still what they were when Fenko starts again."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from math import inf
+from pathlib import Path
+
+import msgspec
+
+from fenko.core.engine import Engine
+from fenko.core.steps import Item
+from fenko.live.loop import Loop
+from fenko.system.files import whole_file
+
+SOON = 5.0
+"""Seconds after a change in which it is written."""
+_LARGEST = 1 << 20  # bytes
+
+
+def kept_file(folder: str) -> Path:
+    """Where the values of the desk in that folder are kept."""
+    import hashlib
+
+    import platformdirs
+
+    name = hashlib.sha256(str(Path(folder).resolve()).encode()).hexdigest()[:16]
+    return Path(platformdirs.user_state_dir("fenko")) / "values" / f"{name}.json"
+
+
+class Keeping:
+    """Gives an engine the values that were kept, and writes what becomes of them. A file that cannot be read or written
+    keeps nothing, and stops nothing."""
+
+    def __init__(self, engine: Engine, loop: Loop, path: Path) -> None:
+        self._engine = engine
+        self._path = path
+        self._timer = loop.timer(lambda now: self.write())
+        self._set = False
+        for name, number in self._read().items():
+            value = engine.plan.values.get(("value", name))
+            if value is not None and value.keep and isinstance(number, int | float):
+                engine.restore(("value", name), float(number))
+        self._before = self._kept()
+        loop.after_each_round(self._look)
+
+    def _read(self) -> dict[str, object]:
+        with contextlib.suppress(OSError, msgspec.DecodeError):
+            if self._path.stat().st_size <= _LARGEST:
+                found = msgspec.json.decode(self._path.read_bytes())
+                return found if isinstance(found, dict) else {}
+        return {}
+
+    def _kept(self) -> dict[Item, float]:
+        known = self._engine.plan.values
+        if not any(value.keep for value in known.values()):
+            return {}
+        return {item: number for item, number in self._engine.values.items() if known[item].keep}
+
+    def _look(self) -> None:
+        if not self._set and self._kept() != self._before:
+            self._set = True
+            self._timer.set_in(SOON)
+
+    def write(self) -> None:
+        """Writes what the values are now, if that is something else."""
+        self._timer.set(inf)
+        self._set = False
+        now = self._kept()
+        if now == self._before:
+            return
+        self._before = now
+        with contextlib.suppress(OSError):
+            os.makedirs(self._path.parent, mode=0o700, exist_ok=True)
+            with whole_file(self._path, 0o600) as file:
+                file.write(msgspec.json.encode({name: number for (_, name), number in now.items()}))

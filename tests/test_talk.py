@@ -1,0 +1,230 @@
+"""A desk that runs and can be asked: values, a setting that is tried, and clients that behave badly."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from screen import Screen, needs_screen, screen
+from support import FENKO, MakeDesk, wait_for
+from test_x11 import Running
+
+pytestmark = needs_screen
+
+DESK = """# A desk.
+[output]
+keys = "x11"
+[surface.pad]
+kind = "gamepad"
+[surface.pad.control.stick-left]
+dead-zone = 0.1 # by hand
+show = [-1200, 1200]
+[value.lamp]
+start = 40
+keep = true
+[value.zoom]
+range = [0, 10]
+[profile.base.on.pad]
+stick-left = "pointer 200"
+stick-right.x = "value lamp rate 20"
+east = "value zoom to 4"
+"""
+TAKE = [
+    (0.3, "stick-left.x", 0.55),
+    (0.5, "stick-right.x", 1.0),
+    (1.5, "stick-right.x", 0.0),
+    (1.6, "east", 1),
+    (60.0, "stick-left.x", 0),
+]
+
+
+class Bench:
+    """A desk that runs on a screen, in a runtime folder of its own."""
+
+    def __init__(self, one: Screen, folder: Path, desk: Path) -> None:
+        self.screen, self.folder, self.desk = one, folder, desk
+        (folder / "run").mkdir(mode=0o700)
+        self.environment = one.environment | {
+            "XDG_RUNTIME_DIR": str(folder / "run"),
+            "XDG_STATE_HOME": str(folder / "state"),
+        }
+        self.take = folder / "take.jsonl"
+        lines: list[object] = [{"take": 1, "name": "t", "surfaces": {"pad": "gamepad"}}]
+        lines += [{"t": t, "surface": "pad", "control": control, "value": value} for t, control, value in TAKE]
+        self.take.write_text("\n".join(map(json.dumps, lines)) + "\n")
+
+    def start(self, *more: str) -> Running:
+        """Runs the desk."""
+        one = Running(self.screen, self.folder / f"log-{time.monotonic_ns()}", "--desk", str(self.desk), *more)
+        one.says("is running")
+        return one
+
+    def fenko(self, *arguments: str) -> subprocess.CompletedProcess[str]:
+        """Another command of the same person."""
+        return subprocess.run([*FENKO, *arguments], env=self.environment, capture_output=True, text=True, timeout=60)
+
+    def state(self) -> dict[str, dict[str, dict[str, object]]]:
+        done = self.fenko("values", "--format", "json")
+        assert done.returncode == 0, done.stderr
+        found: dict[str, dict[str, dict[str, object]]] = json.loads(done.stdout)
+        return found
+
+    def socket(self) -> socket.socket:
+        line = socket.socket(socket.AF_UNIX)
+        line.settimeout(20)
+        line.connect(str(self.folder / "run/fenko/desk"))
+        return line
+
+
+@pytest.fixture
+def bench(tmp_path: Path, make_desk: MakeDesk, monkeypatch: pytest.MonkeyPatch) -> Iterator[Bench]:
+    with screen() as one:
+        one.manage()
+        made = Bench(one, tmp_path, make_desk(DESK))
+        for name in ("XDG_RUNTIME_DIR", "XDG_STATE_HOME"):
+            monkeypatch.setenv(name, made.environment[name])  # for what the screen starts
+        yield made
+
+
+def test_values_and_controls_are_printed_and_kept(bench: Bench) -> None:
+    run = bench.start("--play", str(bench.take))
+    wait_for(lambda: bench.state()["values"]["zoom"]["value"] == 4, "the last change of the take")
+    state = bench.state()
+    assert state["values"]["lamp"]["value"] == pytest.approx(60, abs=0.1)
+    assert state["controls"]["pad.stick-left.x"] == {"at": 0.55, "shows": 660}
+    assert state["controls"]["pad.east"] == {"pressed": True}
+    table = bench.fenko("values").stdout
+    assert "lamp   60  0 to 100" in table
+    assert ["pad.stick-left.x", "55%", "660"] in [line.split() for line in table.splitlines()]
+    assert run.end() == 0
+    assert bench.fenko("values").returncode == 1
+    bench.start()
+    values = bench.state()["values"]
+    assert values["lamp"]["value"] == pytest.approx(60, abs=0.1)
+    assert values["zoom"]["value"] == 0
+
+
+def test_what_changes_is_followed(bench: Bench) -> None:
+    bench.start("--play", str(bench.take))
+    process = subprocess.Popen([*FENKO, "values", "--follow"], env=bench.environment, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    told: list[str] = []
+    while "zoom = 4" not in told:
+        told.append(process.stdout.readline().strip())
+    assert any(line.startswith(("lamp = 4", "lamp = 5")) for line in told)
+    assert len(told) < 60  # 20 a second at most, and not each tick
+    process.send_signal(signal.SIGINT)
+    assert process.wait(20) == 0
+
+
+def test_a_setting_is_tried_and_taken_back(bench: Bench) -> None:
+    """By itself, and when whoever tried it goes away."""
+    run = bench.start("--play", str(bench.take))
+    before = bench.desk.joinpath("desk.toml").read_text()
+    setting = "surface.pad.control.stick-left.dead-zone"
+
+    def moves() -> bool:
+        places = [bench.screen.ask("xdotool", "getmouselocation").stdout for _ in (0, time.sleep(0.4))]
+        return places[0] != places[1]
+
+    wait_for(moves, "the pointer on its way")
+    done = bench.fenko("set", setting, "0.7", "--for", "1s")
+    assert "is what it was" in done.stderr
+    run.says("what was tried is taken back")
+    wait_for(moves, "the pointer on its way again")
+    process = subprocess.Popen(
+        [*FENKO, "set", setting, "0.7", "--for", "60s"], env=bench.environment, stderr=subprocess.PIPE, text=True
+    )
+    assert process.stderr is not None
+    assert "Enter keeps it" in process.stderr.readline()
+    assert not moves()
+    process.kill()
+    process.wait()
+    wait_for(moves, "the pointer on its way, for nobody keeps what was tried")
+    assert bench.desk.joinpath("desk.toml").read_text() == before
+
+
+def test_a_setting_that_is_kept_is_written(bench: Bench) -> None:
+    bench.start("--play", str(bench.take))
+    done = bench.fenko("set", "surface.pad.control.stick-left.dead-zone", "0.2", "--keep")
+    assert done.returncode == 0, done.stderr
+    assert bench.desk.joinpath("desk.toml").read_text() == DESK.replace("0.1 # by hand", "0.2 # by hand")
+    done = bench.fenko("set", "surface.pad.control.stick-left.smooth", "8ms", "--keep")
+    assert 'smooth = "8ms"' in bench.desk.joinpath("desk.toml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "message"),
+    [
+        (("surface.pad.control.stick-left.dead-zon", "0.2"), 2, "did you mean `dead-zone`?"),
+        (("surface.pad.control.stick-left.dead-zone", "2"), 2, "out of range"),
+        (("surface.pad.control.stick-left.dead-zone", "0.2", "--for", "soon"), 2, "soon"),
+        (("surface.pad.control.stick-left.dead-zone", "0.2", "--for", "10ms"), 2, "1 to 3600 seconds"),
+    ],
+)
+def test_what_cannot_be_tried_changes_nothing(
+    bench: Bench, arguments: tuple[str, ...], status: int, message: str
+) -> None:
+    bench.start()
+    done = bench.fenko("set", *arguments)
+    assert (done.returncode, message in done.stderr) == (status, True), done.stderr
+    assert bench.state()
+
+
+def test_nobody_else_can_reach_it_and_a_second_desk_says_so(bench: Bench) -> None:
+    first = bench.start()
+    path = bench.folder / "run/fenko/desk"
+    assert path.stat().st_mode & 0o777 == 0o600
+    assert path.parent.stat().st_mode & 0o777 == 0o700
+    second = bench.start()
+    second.says("another desk of yours is running")
+    assert second.end() == 0
+    assert bench.state()
+    first.process.kill()
+    first.process.wait()
+    third = bench.start()  # the socket of one that was killed is no obstacle
+    assert bench.state()
+    assert third.end() == 0
+    assert not path.exists()
+
+
+def test_clients_that_behave_badly_hold_nobody_up(bench: Bench) -> None:
+    bench.start("--play", str(bench.take))
+    lines = [bench.socket() for _ in range(5)]
+    lines[0].sendall(b"\x00" * 200_000)  # no line at all
+    lines[1].sendall(b"[" * 60_000 + b"\n" + b'{"ask": 3}\n{"ask": "set"}\nnonsense\n{"ask": "keep"}\n')
+    for _ in range(20_000):  # asks, and never reads
+        try:
+            lines[2].sendall(b'{"ask": "values"}\n')
+        except OSError:
+            break
+    lines[3].sendall(b'{"ask": "values", "follow": true}\n')
+    lines[4].close()
+    answers = b""
+    while answers.count(b"\n") < 6:
+        answers += lines[1].recv(65536)
+    assert answers.count(b'"error"') == 5
+    began = time.monotonic()
+    assert bench.state()["values"]["zoom"]
+    assert time.monotonic() - began < 20
+    more = [bench.socket() for _ in range(20)]
+    for line in (*lines[:4], *more):
+        with contextlib.suppress(OSError):
+            line.close()
+    wait_for(lambda: bench.fenko("values").returncode == 0, "an answer")
+
+
+def test_no_desk_no_answer(tmp_path: Path) -> None:
+    environment = os.environ | {"XDG_RUNTIME_DIR": str(tmp_path)}
+    for arguments in (("values",), ("values", "--follow"), ("set", "timing.hold", "300ms")):
+        done = subprocess.run([*FENKO, *arguments], env=environment, capture_output=True, text=True)
+        assert (done.returncode, "no desk is running" in done.stderr) == (1, True)
