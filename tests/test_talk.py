@@ -34,7 +34,7 @@ keep = true
 [value.zoom]
 range = [0, 10]
 [profile.base.on.pad]
-stick-left = "pointer 200"
+stick-left = "pointer 40"
 stick-right.x = "value lamp rate 20"
 east = "value zoom to 4"
 """

@@ -96,7 +96,7 @@ class TalkServer:
                 return None
         line.bind(str(path))
         os.chmod(path, 0o600)
-        line.listen(8)
+        line.listen(64)
         return line
 
     # --- Clients ---
