@@ -104,7 +104,9 @@ def _moving() -> Row:
         {"pad": Surface("pad", "gamepad")},
         {BASE: Profile(BASE, (), (Level(BASE, {"pad.stick-left": (stick,)}),), {})},
     )
-    reports = [(1 + n * 0.001, "pad.stick-left.x" if n % 2 else "pad.stick-left.y", 0.2 + n % 25 / 100) for n in range(_FEWER)]
+    reports = [
+        (1 + n * 0.001, "pad.stick-left.x" if n % 2 else "pad.stick-left.y", 0.2 + n % 25 / 100) for n in range(_FEWER)
+    ]
 
     def ours() -> float:
         engine = Engine(plan)
@@ -144,7 +146,12 @@ def _moving() -> Row:
 
     ratio, mine, theirs = ratio_of(ours, bare, 5)
     seen = f"{ratio:.1f} × ({mine / _FEWER * 1e9:.0f} ns against {theirs / _FEWER * 1e9:.0f} ns a report)"
-    return Row("engine, a stick that moves the pointer, 1000 reports a second", seen, "≤ 2 × a loop with the same arithmetic", ratio <= 2)
+    return Row(
+        "engine, a stick that moves the pointer, 1000 reports a second",
+        seen,
+        "≤ 2 × a loop with the same arithmetic",
+        ratio <= 2,
+    )
 
 
 def _beside(bare: Any) -> list[Row]:

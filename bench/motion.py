@@ -8,6 +8,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from itertools import pairwise
 from pathlib import Path
 
 from bench.child import report
@@ -62,13 +63,18 @@ def measure() -> list[Row]:
         process.kill()
         process.communicate()
     share = used / SECONDS
-    apart = sorted(abs(other - one - TICK) * 1000 for one, other in zip(came, came[1:], strict=False))
+    apart = sorted(abs(other - one - TICK) * 1000 for one, other in pairwise(came))
     median, late = apart[len(apart) // 2], apart[int(len(apart) * 0.99)]
     bounds = (0.25, 0.5, 1, 2, 4)
     shares = ", ".join(f"{sum(one <= bound for one in apart) / len(apart):.0%} within {bound:g} ms" for bound in bounds)
     return [
         Row("running desk, two sticks all the way, processor", f"{share:.1%} of a core", "≤ 5 %", share <= 0.05),
-        Row("the same, a tick of 8 ms comes too early or late by", f"{median:.2f} ms (median; {shares})", "≤ 4 ms, 99 of 100", late <= 4),
+        Row(
+            "the same, a tick of 8 ms comes too early or late by",
+            f"{median:.2f} ms (median; {shares})",
+            "≤ 4 ms, 99 of 100",
+            late <= 4,
+        ),
     ]
 
 
@@ -76,5 +82,3 @@ def _processor(pid: int) -> float:
     """Seconds of processor time so far."""
     fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
-
-

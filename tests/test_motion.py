@@ -676,7 +676,9 @@ def test_a_push_that_nobody_can_do(step: str, message: str) -> None:
 def test_the_table_tells_how_far_things_moved_and_the_lines_tell_each_tick(fenko: Run) -> None:
     take = str(DEMO / "takes/evening.jsonl")
     table = fenko("rehearse", take, "--desk", str(DEMO)).stdout
-    assert re.search(r"pad stick-left move +stream +Pointer · pointer 1400 +move 365.\d+ 139.\d+ over \d+ms", table)
+    assert re.search(
+        r"pad stick-left move +stream +Pointer · pointer 1400 +pointer right 365.\d+ down 139.\d+ over \d+ms", table
+    )
     lines = map(json.loads, fenko("rehearse", take, "--desk", str(DEMO), "--format", "jsonl").stdout.splitlines())
     moves = [line for line in lines if line["out"] == "pointer" and line["act"] == "move" and 41 < line["t"] < 42]
     assert sum(line["dx"] for line in moves) == pytest.approx(365.08, abs=0.01)

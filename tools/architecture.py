@@ -28,7 +28,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "inbox": ((23.5, 58, 11.5, 16), ["live.inbox", "live.loop", "core.inputs"]),
     "engine: decides": (
         (38, 38, 28.5, 42),
-        ["core.engine", "core.shortways", "core.contacts", "core.pending", "core.gestures", "core.runs", "core.run",
+        ["core.engine", "core.shortways", "core.contacts", "core.pending", "core.gestures", "core.runs", "core.motion",
          "core.strokes", "core.held", "core.choices", "core.situation", "core.stack", "core.agenda"],
     ),
     "router": ((69.5, 58, 9, 16), ["live.router"]),
@@ -36,7 +36,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
         (81.5, 42, 16.5, 38), ["outputs.ports", "outputs.port", "outputs.keys", "outputs.x11", "outputs.kernel",
                            "outputs.listing", "live.guard"],
     ),
-    "session": ((23.5, 39, 11.5, 14), ["live.session", "live.wiring", "live.display"]),
+    "session": ((23.5, 39, 11.5, 14), ["live.session", "live.wiring", "live.display", "live.talk"]),
     "language: what is said": (
         (38, 5, 28.5, 28),
         ["core.phrase", "core.reader", "core.registration", "core.verbs", "core.steps", "core.actions", "core.effects"],
@@ -49,7 +49,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
-    "core.gestures": "press, hold, tap, double, turn", "core.runs": "actions, step by step", "core.held": "who holds what",
+    "core.gestures": "press, hold, tap, double, turn", "core.runs": "actions, step by step", "core.motion": "pointer, scrolling, values", "core.held": "who holds what",
     "core.situation": "profile, layers, pause", "core.stack": "what a cell does now", "core.shortways": "the common cases",
     "core.agenda": "what is due, and when", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",

@@ -58,6 +58,7 @@ SHOTS = {
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
     "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
+    "tune": ("fenko tune pad --take bench/takes/worn.jsonl --desk bench", 4, 150, 17),
 }
 
 IN_LAB = ("devices", "describe", "learn", "ready", "watch")
@@ -66,6 +67,7 @@ IN_LAB = ("devices", "describe", "learn", "ready", "watch")
 # Pictures that a command draws itself, without a terminal.
 DRAWN = {
     "plan": ("sheet", "--plan", "pad", "--desk", "bench"),
+    "tuning": ("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench"),
     "plan-dark": ("sheet", "--plan", "jog", "--desk", "bench", "--dark"),
 }
 

@@ -78,6 +78,12 @@ def _steps(act: str, how: How) -> tuple[steps.Step, ...]:
     return (steps.Send("pointer", act, (across * how.number, down * how.number)),)
 
 
+def towards(across: float, down: float) -> str:
+    """How far, in words: `right 300 down 20`."""
+    ways = (("right" if across > 0 else "left", across), ("down" if down > 0 else "up", down))
+    return " ".join(f"{way} {abs(far):g}" for way, far in ways if far) or "0"
+
+
 VERBS = (
     Verb("pointer", MovePointer, (HOW,), lambda said: _steps("move", said.how), "pointer 900",
          "moves the pointer: at most so many pixels a second on a stick, hat, ring or tilt, `pointer right 20` one step, "
@@ -92,7 +98,7 @@ ACTS = (
         "pointer",
         "move",
         ("dx", "dy"),
-        lambda dx, dy: f"move {dx:g} {dy:g}",
+        lambda dx, dy: f"pointer {towards(dx, dy)}",
         "pixels, downwards positive",
         queues="summed",
     ),
@@ -101,7 +107,7 @@ ACTS = (
         "pointer",
         "scroll",
         ("dx", "dy"),
-        lambda dx, dy: f"scroll {dx:g} {dy:g}",
+        lambda dx, dy: f"scroll {towards(dx, dy)}",
         "lines, to the right and downwards positive",
         queues="summed",
     ),
