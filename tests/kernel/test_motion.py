@@ -5,12 +5,15 @@ from __future__ import annotations
 import select
 import time
 from collections.abc import Iterator
+from math import cos, radians, sin
 from pathlib import Path
 
 import pytest
 from bench_devices import FenkoRun, Reader, key, mouse, pad
-from evdev import UInput
+from evdev import AbsInfo, UInput
 from evdev import ecodes as e
+
+from support import wait_for
 
 SPEED = 400
 DESK = f"""
@@ -28,6 +31,8 @@ links = ["usb 1209:4d12"]
 stick-left = "pointer {SPEED}"
 trigger-right = "scroll 10"
 south = "button left"
+tilt = "scroll 10"
+tip-left = "button right"
 [profile.base.layer.careful]
 while = "pad.shoulder-left"
 on.mouse.motion = "pointer x0.5"
@@ -40,6 +45,7 @@ class Bench:
     def __init__(self, folder: Path) -> None:
         (folder / "desk.toml").write_text(DESK)
         self.pad, (self.mouse, self.side) = pad(), mouse()
+        self.sensor = sensor()
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
         self.run.says("taken over", 2)
@@ -74,8 +80,17 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
     one = Bench(tmp_path_factory.mktemp("motion"))
     yield one
     one.run.process.kill()
-    for device in (one.pad, one.mouse, one.side):
+    for device in (one.pad, one.mouse, one.side, one.sensor):
         device.close()
+
+
+def sensor() -> UInput:
+    """The motion sensor of the pad, a node of its own, as the kernel has them."""
+    feels = [(axis, AbsInfo(0, -32767, 32767, 0, 0, 8192)) for axis in (e.ABS_X, e.ABS_Y, e.ABS_Z)]
+    return UInput(
+        {e.EV_ABS: feels}, name="Thistle pad Motion Sensors", vendor=0x1209, product=0x4D50, bustype=e.BUS_USB,
+        phys="usb-lab-1/input0", input_props=[e.INPUT_PROP_ACCELEROMETER],
+    )  # fmt: skip
 
 
 def _between(far: int, speed: float, begun: tuple[float, float], ended: tuple[float, float]) -> None:
@@ -108,6 +123,35 @@ def test_a_mouse_is_slowed_while_a_button_is_held(bench: Bench) -> None:
             bench.mouse.write(e.EV_REL, e.REL_X, 5)
             bench.mouse.syn()
         assert bench.moved() == {e.REL_X: expected}
+
+
+def test_a_pad_that_is_tilted_scrolls_and_tips(bench: Bench) -> None:
+    """The sensor is a node of its own of the same thing; its axes are no sticks."""
+
+    def hold(seconds: float, degrees: float) -> dict[int, int]:
+        sums: dict[int, int] = {}
+        end = time.monotonic() + seconds
+        shake = 0
+        while time.monotonic() < end:
+            shake ^= 8  # a sensor is never still
+            for axis, value in ((e.ABS_X, -sin(radians(degrees))), (e.ABS_Y, cos(radians(degrees)))):
+                bench.sensor.write(e.EV_ABS, axis, round(8192 * value) + shake)
+            bench.sensor.syn()
+            sums = _sum(sums, bench.moved(0.02))
+        return sums
+
+    assert hold(1.0, 0) == {}
+    moved = hold(1.5, 20)
+    assert set(moved) == {e.REL_HWHEEL, e.REL_HWHEEL_HI_RES}
+    assert 0.6 * 1.5 < moved[e.REL_HWHEEL_HI_RES] / 120 / ((20 / 45 - 0.15) / 0.85 * 10) < 1.1 * 1.5
+    hold(0.5, 0)
+    bench.sensor.syn()
+    bench.pointer.drain()
+    hold_left = hold(1.0, -42)
+    assert hold_left[e.REL_HWHEEL_HI_RES] < 0
+    wait_for(lambda: bench.pointer.down() == [e.BTN_RIGHT], "the right button")
+    hold(1.0, 0)
+    wait_for(lambda: bench.pointer.down() == [], "all buttons up")
 
 
 def test_unplugged_while_it_is_deflected_it_stands_still(bench: Bench) -> None:

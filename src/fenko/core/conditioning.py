@@ -20,6 +20,7 @@ CURVES = ("linear", "soft", "steep", "s")
 """Curves that have a name; any other is given by its points."""
 WHOLE: Extent = (-1.0, 1.0)
 STICK_DEAD_ZONE = 0.1
+TILT_DEAD_ZONE = 0.15
 
 
 class Conditioning(Struct, frozen=True):

@@ -63,11 +63,16 @@ DIAL = _sort(Shape("dial", directions=("left", "right"), turns=("left", "right")
 TILT = _sort(Shape("tilt wheel", directions=("left", "right"), turns=("left", "right")))
 WHEEL = _sort(Shape("wheel", directions=("up", "down"), turns=("down", "up")))
 FADER = _sort(Shape("fader", axes={"": (None, "")}))
+LEANING = _sort(
+    Shape("tilt", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
+)
+SENSOR = _sort(Shape("sensor", axes=dict.fromkeys("xyz", ("less", "more"))))
 MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}))
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
     "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,
+    "tilt": LEANING, "sensor": SENSOR,
 }  # fmt: skip
 """Controls that are more than a button."""
 
@@ -121,7 +126,12 @@ TURN_CODES: dict[int, str] = {0x06: "tilt-wheel", 0x07: "dial", 0x08: "wheel"}
 FINE_TURN_CODES: dict[int, str] = {0x0B: "wheel", 0x0C: "tilt-wheel"}
 MOTION_CODES: dict[int, str] = {0x00: "motion.x", 0x01: "motion.y"}
 
-_PAD_CONTROLS = frozenset(
+HELD_BY_HAND = frozenset({"tilt", "sensor", "shake", "face-down", "tip-left", "tip-right", "tip-up", "tip-down"})
+"""Controls of things that feel how they are held."""
+SENSOR_CODES: dict[int, str] = {0x00: "sensor.x", 0x01: "sensor.y", 0x02: "sensor.z"}
+"""EV_ABS code of a node that tells of acceleration to the axis of the sensor."""
+
+_PAD_CONTROLS = HELD_BY_HAND | frozenset(
     name.partition(".")[0] for name in _GAMEPAD_BUTTONS.values()
 ) | {"stick-left", "stick-right", "trigger-left", "trigger-right", "hat"}  # fmt: skip
 _POINTING = frozenset(_MOUSE_BUTTONS.values()) | {"wheel", "tilt-wheel", "motion"}

@@ -45,7 +45,7 @@ from typing import Any
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
-from fenko.core.controls import BUTTON, DIAL, MOTION, WHEEL
+from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
@@ -55,6 +55,7 @@ from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
 from fenko.core.stack import Stack
 from fenko.core.steps import Item, Pass
+from fenko.core.tilting import Tilting
 from fenko.core.values import Values
 
 
@@ -62,7 +63,7 @@ class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    __slots__ = ("_contacts", "_inputs", "_situation", "_values", "plan")
+    __slots__ = ("_contacts", "_inputs", "_situation", "_tilting", "_values", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
@@ -70,8 +71,19 @@ class Engine(ShortWays):
         agenda = Agenda()
         self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed)
         values = self._values = Values(plan.values, out)
+        self._tilting = Tilting(agenda, self._change)
         motion = Motion(plan, agenda, values, out, self._situation.stack, report)
-        runs = Runs(self._situation, values, plan.timing, agenda, out, self._toggle_pause, report, seed)
+        runs = Runs(
+            self._situation,
+            values,
+            plan.timing,
+            agenda,
+            out,
+            self._toggle_pause,
+            self._tilting.take_as_neutral,
+            report,
+            seed,
+        )
         gestures = Gestures(plan.surfaces, plan.timing, agenda, self._situation, runs, plan.watched, report)
         pending = gestures.pending
         self._contacts = Contacts(
@@ -183,7 +195,7 @@ class Engine(ShortWays):
         if address in (FOCUS, KEYBOARD, UNPLUG, PLUG):
             return False
         shape = self._inputs[address].shape
-        if shape is MOTION:
+        if shape in (MOTION, SENSOR):
             return False
         return bool(value) if shape.turns else self._contacts.acts(address, shape, value)
 
@@ -307,12 +319,15 @@ class Engine(ShortWays):
         elif address == UNPLUG:
             self._gestures.unplug(t, value)
             self._motion.unplug(t, value)
+            self._tilting.unplug(value)
         elif address != PLUG:
             control, part, shape, _ = self._inputs[address]
             if shape is BUTTON:
                 if part:
                     self._motion.press(t, control, part, bool(value))
                 self._contacts.button(t, address, control, bool(value))
+            elif shape is SENSOR:
+                self._tilting.feed(t, control.partition(".")[0], part, value)
             elif shape is MOTION:
                 self._move_on(t, address, control, value)
             elif shape.turns:

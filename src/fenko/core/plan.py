@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable
 
 from msgspec import Struct, field, structs
 
-from fenko.core.conditioning import STICK_DEAD_ZONE, Conditioning
-from fenko.core.controls import BUTTON, KINDS, STICK, Shape, passed_on, shape_of
+from fenko.core.conditioning import STICK_DEAD_ZONE, TILT_DEAD_ZONE, Conditioning
+from fenko.core.controls import BUTTON, KINDS, LEANING, STICK, Shape, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.patterns import Pattern
 from fenko.core.phrase import Phrase
@@ -131,7 +131,8 @@ class Cell(Struct, frozen=True):
 
 
 UNTOUCHED = Conditioning()
-DEAD_STICK = Conditioning(dead_zone=STICK_DEAD_ZONE)
+USUAL = {STICK.name: Conditioning(dead_zone=STICK_DEAD_ZONE), LEANING.name: Conditioning(dead_zone=TILT_DEAD_ZONE)}
+"""How positions are conditioned where the desk says nothing of it, by the name of the shape."""
 
 
 class Surface(Struct, frozen=True):
@@ -182,7 +183,7 @@ class Surface(Struct, frozen=True):
     def conditioning_of(self, control: str) -> Conditioning:
         """How the positions of a control, by the desk's name, are conditioned."""
         found = self.conditioning.get(control)
-        return found or (DEAD_STICK if self.shape(control) is STICK else UNTOUCHED)
+        return found or USUAL.get((self.shape(control) or BUTTON).name, UNTOUCHED)
 
     def _shape(self, kernel: str) -> Shape:
         return self.shapes.get(kernel) or shape_of(kernel)

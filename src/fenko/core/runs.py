@@ -44,6 +44,7 @@ from fenko.core.steps import (
     Set,
     Strike,
     SwitchPause,
+    TakeAsNeutral,
     Toggle,
     UseLayer,
     UseProfile,
@@ -67,6 +68,7 @@ class Runs:
         agenda: Agenda,
         out: list[Effect],
         pause: Callable[[float], None],
+        take_as_neutral: Callable[[float], None],
         report: Report | None,
         seed: int,
     ) -> None:
@@ -80,6 +82,7 @@ class Runs:
         self._agenda = agenda
         self._out = out
         self._pause = pause
+        self._take_as_neutral = take_as_neutral
         self._report = report
         self._choices = Choices(out, seed)
         self._lanes: dict[str, deque[Run]] = {}
@@ -324,6 +327,8 @@ class Runs:
                 self._situation.by_name(t, step.name)
             case SwitchPause():
                 self._pause(t)
+            case TakeAsNeutral():
+                self._take_as_neutral(t)
             case Set():
                 self._values.change(t, step.target, step.amount, step.step, run.times)
             case Hold() | Repeat():

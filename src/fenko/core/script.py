@@ -15,7 +15,7 @@ import re
 
 from msgspec import Struct
 
-from fenko.core.controls import MOTION, THRESHOLDS, Shape
+from fenko.core.controls import MOTION, SENSOR, THRESHOLDS, Shape
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Focus, Surface
 from fenko.core.words import nearest, parse_time
@@ -110,7 +110,7 @@ def _push(what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, S
     form = f"the form is `{HAND_WORDS['push'][0]}`"
     name, _, control = what.partition(".")
     shape = surfaces[name].shape(control) if name in surfaces else None
-    if shape is None or not shape.axes or shape is MOTION:
+    if shape is None or not shape.axes or shape in (MOTION, SENSOR):
         raise ScriptError(f"`{what}` is no stick, trigger, ring, hat or fader", at, len(what))
     seconds = 0.0
     if len(more) >= 2 and more[-2][0] == "for":
@@ -168,7 +168,7 @@ def cells_of(what: str, surfaces: dict[str, Surface]) -> tuple[Shape, str, tuple
     for part in rest.split("+"):
         control, _, direction = part.partition(".")
         shape = surface.shape(control)
-        if shape is None or shape is MOTION:
+        if shape is None or shape in (MOTION, SENSOR):
             return f"{name} has no control `{control}`"
         direction, _, far = direction.partition(".")
         if not shape.cells and shape.axes:

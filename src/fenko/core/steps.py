@@ -130,8 +130,25 @@ class Rate(Struct, frozen=True):
     speed: Amount
 
 
+class TakeAsNeutral(Struct, frozen=True):
+    """However things with a sensor are held now, they are not tilted."""
+
+
 Steady: TypeAlias = Move | Pass | Follow | Rate
 """What goes on as long as a control is off its rest, and is an action of its own."""
 Step: TypeAlias = (
-    Hold | Strike | Repeat | Begin | End | Toggle | Wait | Send | UseLayer | UseProfile | SwitchPause | Set | Steady
+    Hold
+    | Strike
+    | Repeat
+    | Begin
+    | End
+    | Toggle
+    | Wait
+    | Send
+    | UseLayer
+    | UseProfile
+    | SwitchPause
+    | Set
+    | TakeAsNeutral
+    | Steady
 )

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import structs
 
-from fenko.core.controls import BUTTON, KINDS, MOTION, SHAPED, Shape
+from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape
 from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
@@ -114,7 +114,7 @@ class BindingReader:
         such control."""
         if "+" not in control:
             shape = surface.shape(control)
-            if shape is None:
+            if shape is None or shape is SENSOR:
                 self._unknown_control(path, surface, control)
                 return None
             return f"{surface.name}.{surface.own_name(surface.kernel_name(control) or control)}", (), shape
@@ -123,7 +123,7 @@ class BindingReader:
         for name in names:
             whole, _, direction = name.partition(".")
             shape_here = surface.shape(whole)
-            if shape_here is None or shape_here is MOTION:
+            if shape_here is None or shape_here in (MOTION, SENSOR):
                 self._unknown_control(path, surface, whole)
                 return None
             if shape_here.turns or (direction or None) not in (shape_here.cells or (None,)):
@@ -301,7 +301,7 @@ class BindingReader:
         self.unknown += 1
         if self.unknown > MOST_UNKNOWN:
             return
-        known = KINDS[surface.kind]
+        known = KINDS[surface.kind] - {"sensor"}
         hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
         if surface.kind == "other" or control not in KINDS["other"]:
             message = f"unknown control `{control}`"

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 from msgspec import Struct, structs
 
+from fenko.core.controls import HELD_BY_HAND
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile
 from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Strike, Toggle
@@ -28,6 +30,8 @@ class Compiled(Struct, frozen=True):
     tables: dict[str, Any]
     motion: frozenset[str] = frozenset()
     """The surfaces on whose motion something is bound, so that it does not go on as it comes."""
+    felt: frozenset[str] = frozenset()
+    """The surfaces of which it matters how they are held."""
 
     @property
     def keys(self) -> str:
@@ -68,17 +72,23 @@ def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
 def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
-    motion = frozenset(
-        control.partition(".")[0]
-        for level in desk.plan.levels.values()
-        for control in level.controls
-        if _moves(control)
-    )
-    return Compiled(str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, motion)
+    return Compiled(
+        str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, _with(desk.plan, {"motion"}),
+        _with(desk.plan, HELD_BY_HAND),
+    )  # fmt: skip
 
 
-def _moves(control: str) -> bool:
-    return control.endswith(".motion")
+def _with(plan: Plan, controls: Collection[str]) -> frozenset[str]:
+    """The surfaces on which something is bound to one of these controls, or held for a layer."""
+    bound = {control for level in plan.levels.values() for control in level.controls} | plan.watched
+    found = set()
+    for address in bound:
+        surface, _, rest = address.partition(".")
+        for part in rest.split("+"):
+            own = part.partition(".")[0]
+            if (plan.surfaces[surface].kernel_name(own) or own) in controls:
+                found.add(surface)
+    return frozenset(found)
 
 
 def _outs_of(desk: Desk) -> list[str]:

@@ -6,9 +6,9 @@ from itertools import pairwise
 from typing import Any, TypeGuard
 
 from fenko.core.axes import PRESS_AT, RELEASE_AT
-from fenko.core.conditioning import STICK_DEAD_ZONE, WHOLE, Conditioning, Extent, Points
-from fenko.core.controls import MOTION, STICK
-from fenko.core.plan import Surface
+from fenko.core.conditioning import WHOLE, Conditioning, Extent, Points
+from fenko.core.controls import MOTION, SENSOR
+from fenko.core.plan import USUAL, Surface
 from fenko.core.steps import Item
 from fenko.core.values import Value
 from fenko.core.words import nearest
@@ -44,7 +44,7 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
                     (*path, key), f"a {shape.name} turns by steps and has no position", at_key=True, expected="spin"
                 )
             found[surface.own_name(kernel)] = Conditioning(spin=_spin(sources, (*path, "spin"), entry.get("spin")))
-        elif not shape.axes or shape is MOTION:
+        elif not shape.axes or shape in (MOTION, SENSOR):
             sources.add(
                 path, f"a {shape.name} has no position", at_key=True, expected="a stick, trigger, ring, hat or fader"
             )
@@ -57,7 +57,7 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
                     (*path, "spin"), f"a {shape.name} does not turn by steps", at_key=True, expected="a dial or wheel"
                 )
             reader = _Reader(sources, path, entry, tuple(shape.axes), "" in shape.axes and shape.axes[""][0] is None)
-            found[own] = reader.conditioning(STICK_DEAD_ZONE if shape is STICK else 0.0)
+            found[own] = reader.conditioning(USUAL[shape.name].dead_zone if shape.name in USUAL else 0.0)
     return found
 
 

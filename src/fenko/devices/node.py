@@ -11,7 +11,15 @@ from fcntl import ioctl
 from typing import Any
 
 from fenko.core.changes import Change
-from fenko.core.controls import BUTTON_CODES, FINE_TURN_CODES, MOTION_CODES, TURN_CODES, axis_name, shape_of
+from fenko.core.controls import (
+    BUTTON_CODES,
+    FINE_TURN_CODES,
+    MOTION_CODES,
+    SENSOR_CODES,
+    TURN_CODES,
+    axis_name,
+    shape_of,
+)
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
 from fenko.devices.things import Node
@@ -143,6 +151,8 @@ class OpenNode:
 
 def addresses_of(node: Node, surface: Surface) -> dict[tuple[int, int], str]:
     """Which input of the surface each event type and code of a node moves."""
+    if node.feels:
+        return {(ABS, code): f"{surface.name}.{name}" for code, name in SENSOR_CODES.items() if code in node.axes}
     found: dict[tuple[int, int], str] = {}
     fine = {FINE_TURN_CODES[code] for code in node.turns if code in FINE_TURN_CODES}
     axes = {code: name for code in node.axes if (name := axis_name(code)) is not None}

@@ -20,6 +20,7 @@ SYSFS = Path("/sys/class/input")
 DEVICE_FOLDER = Path("/dev/input")
 
 _BUSES = {0x03: "usb", 0x05: "bluetooth", 0x06: "virtual"}
+_ACCELERATES = 6  # INPUT_PROP_ACCELEROMETER
 _REL_X, _BTN_LEFT = 0, 0x110
 _GAMEPAD_BUTTONS = range(0x120, 0x140)
 _LETTERS = frozenset({*range(16, 26), *range(30, 39), *range(44, 51)})
@@ -41,6 +42,8 @@ class Node(Struct, frozen=True):
     keys: frozenset[int]
     turns: frozenset[int]
     axes: frozenset[int]
+    feels: bool = False
+    """Whether it tells of acceleration, and its axes are no sticks."""
 
     @property
     def thing(self) -> tuple[int, int, int, str, str]:
@@ -63,6 +66,8 @@ class Node(Struct, frozen=True):
     @property
     def controls(self) -> list[str]:
         """The controls that this node can move, by the kernel's names."""
+        if self.feels:
+            return ["sensor"]
         found = [BUTTON_CODES[code] for code in sorted(self.keys) if code in BUTTON_CODES]
         found += [name for code in sorted(self.axes) if (name := axis_name(code)) is not None]
         found += [TURN_CODES[code] for code in sorted(self.turns) if code in TURN_CODES]
@@ -104,6 +109,7 @@ def read_node(name: str) -> Node | None:
             keys=_bits(folder / "capabilities/key"),
             turns=_bits(folder / "capabilities/rel"),
             axes=_bits(folder / "capabilities/abs"),
+            feels=_ACCELERATES in _bits(folder / "properties"),
         )
     except (OSError, ValueError):
         return None

@@ -22,7 +22,7 @@ class DeviceSource(Source):
         registry = DeskRegistry(around.desk, around.share)
         return Surfaces(
             registry, around.loop, around.inbox.put, around.router.pass_motion, around.note, raw=True,
-            bound_motion=around.desk.motion,
+            bound_motion=around.desk.motion, felt=around.desk.felt,
         )  # fmt: skip
 
     def start(self) -> None:
@@ -51,4 +51,9 @@ class DeviceSource(Source):
 
 def _devices_of(desk: Compiled) -> tuple[object, ...]:
     """What decides which devices are opened, and how."""
-    return desk.links, desk.motion, {name: unconditioned(surface) for name, surface in desk.plan.surfaces.items()}
+    return (
+        desk.links,
+        desk.motion,
+        desk.felt,
+        {name: unconditioned(surface) for name, surface in desk.plan.surfaces.items()},
+    )

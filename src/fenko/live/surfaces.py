@@ -24,7 +24,7 @@ _PERMISSIONS_TAKE = 1.0
 
 class Surfaces:
     """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `note` is
-    told of each coming and going. `motion` gets the moves of a mouse as they are, but for surfaces with `bound_motion`. With `only`, the kernel tells of these keys and of nothing else."""
+    told of each coming and going. `motion` gets the moves of a mouse as they are, but for surfaces with `bound_motion`; of those that are `felt`, sensors are heard too. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
         self,
@@ -36,10 +36,12 @@ class Surfaces:
         only: frozenset[int] | None = None,
         raw: bool = False,
         bound_motion: frozenset[str] = frozenset(),
+        felt: frozenset[str] = frozenset(),
     ) -> None:
         self._only = only
         self._raw = raw
         self._bound_motion = bound_motion
+        self._felt = felt
         self._known: dict[str, Surface] = {}
         self.inputs = Inputs(self._known)
         """What is known of every input of the surfaces that have been here."""
@@ -113,6 +115,8 @@ class Surfaces:
         if surface is None or node.path in self._open:
             return
         name = surface.name
+        if node.feels and name not in self._felt:
+            return  # it would speak hundreds of times a second, to nobody
         first = not self._nodes_of(name)
         try:
             motion = None if name in self._bound_motion else self._motion

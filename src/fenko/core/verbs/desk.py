@@ -28,6 +28,12 @@ class PauseOrResume(Said, frozen=True):
     """Stop Fenko; the same again starts it."""
 
 
+class TakeTilt(Said, frozen=True):
+    """However things are held now, they are not tilted."""
+
+    word: str
+
+
 class Nothing(Said, frozen=True):
     """Owns the control and does nothing."""
 
@@ -57,6 +63,16 @@ MODE = Argument(
     ("", *LAYER_MODES),
 )  # fmt: skip
 
+
+def _read_neutral(reader: Reader, verb: str) -> str:
+    word, start = reader.argument(verb, "`neutral`")
+    if word != "neutral":
+        raise reader.error(f"`{verb}` can only be taken as it is: `tilt neutral`", word, start, "neutral")
+    return word
+
+
+NEUTRAL = Argument("neutral", _read_neutral, str, ("neutral",))
+
 VERBS = (
     Verb("profile", ChangeProfile, (PROFILE,), lambda said: (steps.UseProfile(said.name),), "profile next",
          "changes the profile: a name, `next`, `previous`; `profile auto` follows the focus again"),
@@ -64,6 +80,8 @@ VERBS = (
          "puts a layer on top while held; `layer trim locked` until the same again, `layer trim once` for the next action"),
     Verb("pause", PauseOrResume, (), lambda said: (steps.SwitchPause(),), "pause", "stops Fenko and starts it again; other programs have the surfaces in between. It forgets what is under way, so "
          "nothing behind it is done; while paused, a binding with `pause` in it does just that"),
+    Verb("tilt", TakeTilt, (NEUTRAL,), lambda said: (steps.TakeAsNeutral(),), "tilt neutral",
+         "takes how a thing with a motion sensor is held now for its neutral position"),
     Verb("nothing", Nothing, (), lambda said: (), "nothing", "does nothing, and hides what lies below"),
 )  # fmt: skip
 ACTS = (
