@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from screen import Screen, needs_screen, screen
-from support import FENKO, MakeDesk, wait_for
+from support import DEMO, FENKO, MakeDesk, wait_for
 from test_x11 import Running
 
 pytestmark = needs_screen
@@ -228,3 +228,21 @@ def test_no_desk_no_answer(tmp_path: Path) -> None:
     for arguments in (("values",), ("values", "--follow"), ("set", "timing.hold", "300ms")):
         done = subprocess.run([*FENKO, *arguments], env=environment, capture_output=True, text=True)
         assert (done.returncode, "no desk is running" in done.stderr) == (1, True)
+
+
+def test_what_is_proposed_is_tried_all_together(bench: Bench) -> None:
+    bench.start("--play", str(bench.take))
+    worn = str(DEMO / "takes/worn.jsonl")
+    process = subprocess.Popen([*FENKO, "tune", "pad", "--take", worn, "--desk", str(bench.desk), "--try"],
+                               env=bench.environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
+    assert process.stderr is not None
+    assert "what is proposed holds" in process.stderr.readline()
+    with bench.socket() as line:
+        line.sendall(b'{"ask": "set", "settings": {"timing.hold": "\'300ms\'"}, "for": 5}\n')
+        answers = b""
+        while answers.count(b"\n") < 2:
+            answers += line.recv(65536)
+    assert b"something is being tried already" in answers
+    process.send_signal(signal.SIGINT)
+    assert process.wait(30) == 0
+    assert bench.desk.joinpath("desk.toml").read_text() == DESK

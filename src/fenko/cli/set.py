@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import contextlib
-import select
 import sys
-import time
 import tomllib
 from pathlib import Path
 
 import click
 
 from fenko.cli.shared import fail, note, show_problems
-from fenko.core.words import format_time, parse_time
+from fenko.cli.trial import kept, tried
+from fenko.core.words import parse_time
 from fenko.desk.editing import EditError, NotWritten, alone, set_entry, write
 from fenko.desk.locate import KeyPath
 from fenko.desk.problems import DeskError
@@ -43,13 +42,13 @@ def command(setting: str, value: str, time_text: str, keep: bool) -> None:
     with contextlib.closing(talk):
         folder = Path(talk.desk["folder"])
         try:
-            next(talk.ask("set", setting=setting, value=text, **{"for": seconds}))
+            tried(talk, {setting: text}, seconds)
         except Refused as why:
             note(str(why))
             sys.exit(2)
         except NobodyThere as why:
             fail(str(why))
-        if keep or _kept(talk, f"{setting} = {text}", seconds):
+        if keep or kept(talk, f"{setting} = {text}", seconds):
             _keep(talk, folder, setting, text)
         else:
             note(f"{setting} is what it was")
@@ -62,23 +61,6 @@ def _as_toml(value: str) -> str:
     except tomllib.TOMLDecodeError:
         return quoted(value)
     return value
-
-
-def _kept(talk: Talk, what: str, seconds: float) -> bool:
-    """Waits until a person says that they want it, or it is over."""
-    note(f"{what} for {format_time(seconds)}; Enter keeps it, Ctrl-C takes it back")
-    end = time.monotonic() + seconds + 1
-    listening = [talk.fileno(), sys.stdin] if sys.stdin.isatty() else [talk.fileno()]
-    try:
-        while (left := end - time.monotonic()) > 0:
-            ready, _, _ = select.select(listening, [], [], left)
-            if sys.stdin in ready:
-                return sys.stdin.readline() != ""
-            if ready:
-                return False
-    except KeyboardInterrupt:
-        note("")
-    return False
 
 
 def _keep(talk: Talk, folder: Path, setting: str, text: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 import time
 from collections.abc import Sequence
@@ -26,6 +27,7 @@ from fenko.cli.shared import (
     show_problems,
     show_table,
 )
+from fenko.cli.trial import kept, tried
 from fenko.core.changes import Change
 from fenko.core.plan import Surface
 from fenko.core.words import reason
@@ -38,6 +40,7 @@ from fenko.desk.sources import Sources
 from fenko.desk.times import read_times
 from fenko.devices.take import TakeError, read_take
 from fenko.drawing import FORMATS
+from fenko.system.talking import NobodyThere, Refused, Talk
 
 if TYPE_CHECKING:
     from fenko.tuning.proposals import Proposal
@@ -55,6 +58,9 @@ FALSE_MOVES = 1.0
     "--out", metavar="FILE", type=click.Path(path_type=Path), help="Draw what was measured: .svg, .png or .pdf."
 )
 @click.option("--false-moves", metavar="N", type=click.FloatRange(0.001, 10_000), default=FALSE_MOVES, show_default=True, help="How often in an hour a control at rest may stray beyond its dead zone.")  # fmt: skip
+@click.option(
+    "--try", "trying", is_flag=True, help="Try what is proposed in the desk that runs, for 30 s; Enter keeps it."
+)
 @click.option("--write", "wanted", is_flag=True, help="Write what is proposed into the desk, without asking.")
 def command(
     surface: str,
@@ -63,6 +69,7 @@ def command(
     take_path: Path | None,
     out: Path | None,
     false_moves: float,
+    trying: bool,
     wanted: bool,
 ) -> None:
     """Measure a surface and propose what suits it: where its sticks rest, dead zones, ranges, bounce, and how long this
@@ -107,6 +114,11 @@ def command(
             say(dim(f"{one.what}: {one.why}"))
     if out is not None:
         note(f"{out} shows it")
+    if found.proposals and trying:
+        wanted = _liked(desk, surface, found.proposals)
+        if not wanted:
+            note("nothing was written")
+            return
     if found.proposals and (
         wanted or (form == "table" and sys.stdin.isatty() and sys.stdout.isatty() and _agreed(desk))
     ):
@@ -126,6 +138,25 @@ def _agreed(desk: Desk) -> bool:
     except click.Abort:
         note("")
         return False
+
+
+_TRIAL = 30.0
+"""Seconds."""
+
+
+def _liked(desk: Desk, surface: str, proposals: Sequence[Proposal]) -> bool:
+    """Whether a person wants to keep what they have tried."""
+    try:
+        with contextlib.closing(Talk()) as talk:
+            if Path(talk.desk["folder"]).resolve() != desk.folder.resolve():
+                fail(f"the desk that runs is another one: {talk.desk['folder']}")
+            tried(talk, {f"surface.{surface}.{one.setting}": one.value for one in proposals}, _TRIAL)
+            if not kept(talk, "what is proposed holds", _TRIAL):
+                return False
+            list(talk.ask("keep"))
+            return True
+    except (NobodyThere, Refused) as why:
+        fail(str(why))
 
 
 # --- What is proposed, in the desk ---

@@ -11,7 +11,7 @@ import fcntl
 import os
 import stat
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -95,13 +95,23 @@ def set_binding(
     return _set(sources, target, value)
 
 
-def set_entry(folder: Path, path: KeyPath, value: str) -> Edit:
-    """The edit that gives any entry of a desk a TOML value. Raises EditError, DeskError."""
-    return _set(_opened(folder), path, value)
+def set_entry(folder: Path, path: KeyPath, value: str, instead: Mapping[Path, str] | None = None) -> Edit:
+    """The edit that gives any entry of a desk a TOML value, with these texts `instead` of some files. Raises EditError,
+    DeskError."""
+    return _set(_opened(folder, instead), path, value, instead)
 
 
-def _opened(folder: Path) -> Sources:
-    sources = Sources(folder)
+def with_entries(folder: Path, entries: Iterable[tuple[KeyPath, str]]) -> dict[Path, str]:
+    """The texts of the files that change where a desk gets these TOML values. Raises EditError, DeskError."""
+    texts: dict[Path, str] = {}
+    for path, value in entries:
+        edit = set_entry(folder, path, value, texts)
+        texts[edit.path] = edit.after.decode("utf-8-sig")
+    return texts
+
+
+def _opened(folder: Path, instead: Mapping[Path, str] | None = None) -> Sources:
+    sources = Sources(folder, instead)
     sources.read()
     if sources.problems:
         raise DeskError(sorted(sources.problems))
@@ -138,7 +148,8 @@ def _value_spot(file: SourceFile, path: KeyPath) -> Extent:
     )
 
 
-def _set(sources: Sources, path: KeyPath, value: str) -> Edit:
+def _set(sources: Sources, path: KeyPath, value: str, instead: Mapping[Path, str] | None = None) -> Edit:
+    texts = instead or {}
     file = _file_for(sources, path)
     newline = "\r\n" if "\r\n" in file.text else "\n"
     text, at = _put(file, path, value, newline)
@@ -155,9 +166,9 @@ def _set(sources: Sources, path: KeyPath, value: str) -> Edit:
             f"{'.'.join(key(str(part)) for part in path)} = {value}"
         )
     real = real_path(file.path)
-    load_desk(sources.folder, {real: text})
+    load_desk(sources.folder, {**texts, real: text})
     try:
-        before = read_file(real)
+        before = texts[real].encode() if real in texts else read_file(real)
     except OSError as why:
         raise EditError(f"{real} cannot be read: {why.strerror}") from why
     if before.decode("utf-8-sig") != file.text:

@@ -22,7 +22,7 @@ from fenko.live.router import Router
 from fenko.live.service import Services
 from fenko.live.source import Source, Surroundings, make_source
 from fenko.live.state import state_of
-from fenko.live.talk import TalkServer
+from fenko.live.talk import Settings, TalkServer
 from fenko.outputs.port import Port
 from fenko.services.compiling import Assembly
 
@@ -138,7 +138,7 @@ class Session:
 
     def reload(self) -> None:
         """Reads the desk again, beside what goes on. With an error nothing changes."""
-        self._compile((), "", self._read_again)
+        self._compile((), self._read_again)
 
     def _read_again(self, found: Compiled | list[str] | str) -> None:
         if isinstance(found, Compiled):
@@ -153,8 +153,8 @@ class Session:
         else:
             self._note(f"the desk could not be read again, so the old one stays: {found}")
 
-    def _compile(self, path: tuple[str, ...], value: str, done: Callable[[Compiled | list[str] | str], None]) -> bool:
-        """Compiles the desk, or the desk with another value, beside what goes on; `done` gets it, its problems, or what went
+    def _compile(self, settings: Settings, done: Callable[[Compiled | list[str] | str], None]) -> bool:
+        """Compiles the desk, with other values at some paths, beside what goes on; `done` gets it, its problems, or what went
         wrong. False, and nothing is done, if one is being compiled."""
         if self._assembly is not None:
             return False
@@ -173,7 +173,7 @@ class Session:
             if word == "failed":
                 done(str(what))
 
-        if not self._services.ask("compile", self.around.desk.folder, path, value, answer=answered):
+        if not self._services.ask("compile", self.around.desk.folder, settings, answer=answered):
             answered("failed", "too much is under way")
         return True
 
@@ -215,10 +215,8 @@ class Session:
         """Its values, and where its controls are."""
         return state_of(self.engine)
 
-    def try_setting(
-        self, path: tuple[str, ...], value: str, seconds: float, told: Callable[[str | None], None]
-    ) -> None:
-        """Another setting holds for so long, and is taken back then unless it is kept."""
+    def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
+        """Other settings hold for so long, and are taken back then unless they are kept."""
 
         def compiled(found: Compiled | list[str] | str) -> None:
             if isinstance(found, Compiled):
@@ -231,7 +229,7 @@ class Session:
 
         if self._untried is not None:
             told("something is being tried already")
-        elif not self._compile(path, value, compiled):
+        elif not self._compile(settings, compiled):
             told("the desk is being read again; try once more")
 
     def end_trial(self, keep: bool) -> bool:

@@ -14,7 +14,7 @@ import time
 from collections.abc import Callable
 from math import inf
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeAlias
 
 import msgspec
 
@@ -30,6 +30,10 @@ SHORTEST, LONGEST_TRIAL = 1.0, 3600.0
 """Seconds of a trial."""
 
 
+Settings: TypeAlias = tuple[tuple[tuple[str, ...], str], ...]
+"""Paths in a desk, each with a TOML value."""
+
+
 class Desk(Protocol):
     """What can be asked of a running desk."""
 
@@ -40,10 +44,8 @@ class Desk(Protocol):
     def state(self) -> dict[str, Any]:
         """Its values, and where its controls are."""
 
-    def try_setting(
-        self, path: tuple[str, ...], value: str, seconds: float, told: Callable[[str | None], None]
-    ) -> None:
-        """Another setting holds for a while; `told` hears that it does now, or why not."""
+    def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
+        """Other settings hold for a while; `told` hears that they do now, or why not."""
 
     def end_trial(self, keep: bool) -> bool:
         """The setting stays, or goes back; False if there is no trial."""
@@ -156,9 +158,10 @@ class TalkServer:
                 self._send(client, {"error": f"`{word}` is nothing that this desk can be asked"})
 
     def _try(self, client: _Client, request: dict[str, Any]) -> None:
-        setting, value, seconds = request.get("setting"), request.get("value"), request.get("for")
-        if not isinstance(setting, str) or not isinstance(value, str) or not isinstance(seconds, int | float):
-            self._send(client, {"error": "`set` takes a setting and a value, as texts, and `for`, in seconds"})
+        settings, seconds = request.get("settings"), request.get("for")
+        good = isinstance(settings, dict) and settings and all(isinstance(value, str) for value in settings.values())
+        if not good or not isinstance(settings, dict) or not isinstance(seconds, int | float):
+            self._send(client, {"error": "`set` takes `settings` with their values, as texts, and `for`, in seconds"})
             return
         if not SHORTEST <= seconds <= LONGEST_TRIAL:
             self._send(client, {"error": f"a trial takes {SHORTEST:g} to {LONGEST_TRIAL:g} seconds"})
@@ -172,7 +175,8 @@ class TalkServer:
             client.tries = wrong is None
             self._send(client, {"error": wrong} if wrong is not None else {"tell": {"for": seconds}})
 
-        self._desk.try_setting(tuple(setting.split(".")), value, float(seconds), told)
+        paths = tuple((tuple(setting.split(".")), value) for setting, value in settings.items())
+        self._desk.try_settings(paths, float(seconds), told)
 
     def trial_ended(self) -> None:
         """A trial is over by itself."""

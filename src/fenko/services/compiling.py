@@ -10,22 +10,18 @@ from msgspec import structs
 
 from fenko.core.plan import Level, Profile
 from fenko.desk.compiled import Compiled, compiled, filled
-from fenko.desk.editing import EditError, set_entry
+from fenko.desk.editing import EditError, with_entries
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 
 _CELLS_AT_ONCE = 100
 
 
-def compile_desk(folder: str, path: tuple[str, ...] = (), value: str = "") -> Iterator[tuple[str, Any]]:
-    """The desk in a folder, with another `value` (TOML) at a path if one is given: its levels, piece by piece, then the
-    rest; or its problems, if it has any."""
+def compile_desk(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...] = ()) -> Iterator[tuple[str, Any]]:
+    """The desk in a folder, with other values (TOML) at some paths: its levels, piece by piece, then the rest; or its
+    problems, if it has any."""
     try:
-        instead = {}
-        if path:
-            edit = set_entry(Path(folder), path, value)
-            instead = {edit.path: edit.after.decode("utf-8-sig")}
-        desk = compiled(load_desk(Path(folder), instead))
+        desk = compiled(load_desk(Path(folder), with_entries(Path(folder), settings)))
     except DeskError as error:
         yield "problems", [problem.render() for problem in error.problems]
         return

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fenko.core.controls import HELD_BY_HAND
 from fenko.core.descriptions import burst_of
 from fenko.core.plan import Cell
 from fenko.desk.descriptions import Catalogue
@@ -54,7 +55,8 @@ def described(case: Case) -> None:
             continue
         if description is None or not description.spots:
             continue
-        has = frozenset(spot.control for spot in description.spots)
+        # A description tells where things are pressed; whether there is a sensor inside it does not say.
+        has = frozenset(spot.control for spot in description.spots) | HELD_BY_HAND
         _lacks(case, name, has, f"the description `{links.description}`")
 
 
@@ -68,6 +70,7 @@ def _lacks(case: Case, name: str, has: frozenset[str], says: str) -> None:
             for part in (cell for one in cells for cell in (one.members or (one.address,))):
                 own = part.partition(".")[2].partition(".")[0]
                 kernel = surface.kernel_name(own) or own
+                kernel = "sensor" if kernel in HELD_BY_HAND else kernel
                 burst = burst_of(kernel)
                 if kernel not in has and not own.endswith("-touch") and (burst is None or burst[0] not in has):
                     case.note(
