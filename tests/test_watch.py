@@ -9,6 +9,7 @@ import pytest
 
 from fenko.core.board import Board
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG
+from fenko.core.conditioning import Conditioning
 from fenko.core.plan import Focus, Surface
 from fenko.devices.recorder import TakeWriter
 from fenko.devices.take import read_take
@@ -122,3 +123,13 @@ def test_wrong_names_and_files_that_are_there(fenko: Run, tmp_path: Path) -> Non
     done = fenko("watch", "--desk", tmp_path, "--take", "take.jsonl")
     assert (done.returncode, "already there" in done.stderr) == (2, True)
     assert (tmp_path / "take.jsonl").read_text() == "mine"
+
+
+def test_a_person_reads_a_control_in_a_range_of_their_own() -> None:
+    shown = {"stick-left": Conditioning(shown=(-1200, 1200)), "trigger-right": Conditioning(shown=(20, 20000))}
+    board = Board()
+    board.add(Surface("pad", "gamepad", conditioning=shown), ["stick-left", "trigger-right"])
+    board.see((1.0, "pad.stick-left.x", -0.5))
+    board.see((1.0, "pad.stick-left.y", 0.25))
+    board.see((1.0, "pad.trigger-right", 0.5))
+    assert words(board) == {"stick-left": "left -600, down 300", "trigger-right": "10010"}

@@ -9,6 +9,7 @@ from math import inf
 from msgspec import Struct
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.conditioning import Conditioning
 from fenko.core.controls import BUTTON, MOTION, Shape
 from fenko.core.descriptions import BURST
 from fenko.core.plan import Surface
@@ -32,10 +33,11 @@ class Row(Struct, frozen=True):
 
 
 class _Control:
-    """What is known of one control."""
+    """What is known of one control, whose positions a person reads as `by` says."""
 
-    def __init__(self, shape: Shape) -> None:
+    def __init__(self, shape: Shape, by: Conditioning) -> None:
         self.shape = shape
+        self.by = by
         self.values: dict[str, float] = {}
         self.total = 0.0
         self.turns: deque[tuple[float, float]] = deque()
@@ -83,8 +85,15 @@ class _Control:
         directions += [(part, 1.0) for part in self.shape.directions if self.values.get(part)]
         if not directions:
             return "centre" if self.shape.directions else "0 %", 0.0, False
-        words = ", ".join(f"{direction} {share:.0%}".strip().replace("%", " %") for direction, share in directions)
+        words = ", ".join(f"{direction} {self._shown(direction, share)}".strip() for direction, share in directions)
         return words, max(share for _, share in directions), True
+
+    def _shown(self, direction: str, share: float) -> str:
+        """How far it is pushed that way, in the person's own range, or percent."""
+        if self.by.shown is None:
+            return f"{share:.0%}".replace("%", " %")
+        less = any(direction == ends[0] for ends in self.shape.axes.values())
+        return f"{self.by.shown_at(-share if less else share):.6g}"
 
     def _axes(self) -> Iterable[tuple[str, float]]:
         return [(part, self.values[part]) for part in self.shape.axes if part in self.values]
@@ -112,7 +121,7 @@ class Board:
         known = self._controls.setdefault(surface.name, {})
         for control in controls:
             own = surface.own_name(control)
-            known.setdefault(own, _Control(surface.shape(own) or BUTTON))
+            known.setdefault(own, _Control(surface.shape(own) or BUTTON, surface.conditioning_of(own)))
         self._gone.discard(surface.name)
 
     def see(self, change: Change) -> None:
