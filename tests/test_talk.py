@@ -180,6 +180,23 @@ def test_what_cannot_be_tried_changes_nothing(
     assert bench.state()
 
 
+def test_a_control_keeps_what_is_tried(bench: Bench) -> None:
+    """Pressed anew: one that is down already keeps nothing."""
+    lines = bench.take.read_text().replace('"t": 60.0', '"t": 90.0').splitlines()
+    moves = ((0.4, 1), (12.0, 0), (13.0, 1))
+    more = [{"t": t, "surface": "pad", "control": "west", "value": value} for t, value in moves]
+    bench.take.write_text(
+        "\n".join([*lines[:2], json.dumps(more[0]), *lines[2:-1], *map(json.dumps, more[1:]), lines[-1]]) + "\n"
+    )
+    bench.start("--play", str(bench.take))
+    wait_for(lambda: "pad.west" in bench.state()["controls"], "west")
+    began = time.monotonic()
+    done = bench.fenko("set", "timing.hold", "300ms", "--for", "60s", "--confirm", "pad.west")
+    assert done.returncode == 0, done.stderr
+    assert time.monotonic() - began < 50
+    assert 'hold = "300ms"' in bench.desk.joinpath("desk.toml").read_text()
+
+
 def test_nobody_else_can_reach_it_and_a_second_desk_says_so(bench: Bench) -> None:
     first = bench.start()
     path = bench.folder / "run/fenko/desk"

@@ -23,8 +23,9 @@ from fenko.system.talking import NobodyThere, Refused, Talk
 @click.argument("setting")
 @click.argument("value")
 @click.option("--for", "time_text", metavar="TIME", default="10s", show_default=True, help="How long it is tried.")
+@click.option("--confirm", metavar="SURFACE.CONTROL", default="", help="Pressing this control keeps it too.")
 @click.option("--keep", is_flag=True, help="Keep it in any case, and write it into the desk at once.")
-def command(setting: str, value: str, time_text: str, keep: bool) -> None:
+def command(setting: str, value: str, time_text: str, confirm: str, keep: bool) -> None:
     """Try a setting in the desk that runs, such as `surface.pad.control.stick-left.dead-zone 0.2`.
 
     It holds for a while and is then taken back, also when this is ended or its terminal closed: a pointer that ran away is
@@ -48,7 +49,7 @@ def command(setting: str, value: str, time_text: str, keep: bool) -> None:
             sys.exit(2)
         except NobodyThere as why:
             fail(str(why))
-        if keep or kept(talk, f"{setting} = {text}", seconds):
+        if keep or kept(talk, f"{setting} = {text}", seconds, confirm):
             _keep(talk, folder, setting, text)
         else:
             note(f"{setting} is what it was")

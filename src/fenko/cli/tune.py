@@ -58,6 +58,7 @@ FALSE_MOVES = 1.0
     "--out", metavar="FILE", type=click.Path(path_type=Path), help="Draw what was measured: .svg, .png or .pdf."
 )
 @click.option("--false-moves", metavar="N", type=click.FloatRange(0.001, 10_000), default=FALSE_MOVES, show_default=True, help="How often in an hour a control at rest may stray beyond its dead zone.")  # fmt: skip
+@click.option("--pace", metavar="N", type=click.FloatRange(0.1, 10), default=1.0, show_default=True, help="How fast you are led through: 2 takes half the time.")  # fmt: skip
 @click.option(
     "--try", "trying", is_flag=True, help="Try what is proposed in the desk that runs, for 30 s; Enter keeps it."
 )
@@ -69,6 +70,7 @@ def command(
     take_path: Path | None,
     out: Path | None,
     false_moves: float,
+    pace: float,
     trying: bool,
     wanted: bool,
 ) -> None:
@@ -83,7 +85,7 @@ def command(
     desk = open_desk(desk_folder)
     if surface not in desk.plan.surfaces:
         fail_unknown(f"the desk has no surface `{surface}`", surface, desk.plan.surfaces)
-    changes = _recorded(desk, surface) if take_path is None else _of_take(desk, take_path)
+    changes = _recorded(desk, surface, pace) if take_path is None else _of_take(desk, take_path)
     # Only now: what measures is heavy.
     from fenko.tuning.proposals import measure
     from fenko.tuning.tracks import tracks_of
@@ -208,7 +210,7 @@ def _write(desk: Desk, surface: str, proposals: Sequence[Proposal]) -> None:
 # --- Asking for a take ---
 
 
-def _recorded(desk: Desk, surface: str) -> list[Change]:
+def _recorded(desk: Desk, surface: str, pace: float) -> list[Change]:
     """Leads a person through what has to be seen, and returns all that the device said."""
     from fenko.live.loop import Loop
     from fenko.live.registry import DeskRegistry
@@ -236,6 +238,7 @@ def _recorded(desk: Desk, surface: str) -> list[Change]:
                     loop.stop()
                     return
                 what, seconds = steps.pop(0)
+                seconds /= pace
                 note(f"{bold(what, err=True)}  ({seconds:g} s)")
                 timer.set_in(seconds)
 

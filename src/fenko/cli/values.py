@@ -39,7 +39,8 @@ def command(form: str, follow: bool) -> None:
     if controls:
         if rows:
             say("")
-        show_table(("control", "is", "shows"), [(name, _where(one), _shows(one)) for name, one in controls.items()])
+        places = [(name, _where(one), _shows(one), one.get("raw", "")) for name, one in controls.items()]
+        show_table(("control", "is", "shows", "raw"), places)
     if not rows and not controls:
         say(dim("the desk has no values, and no control has moved yet"))
 

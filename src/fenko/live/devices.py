@@ -29,6 +29,10 @@ class DeviceSource(Source):
         """Opens what is there, and follows what comes."""
         self._surfaces.start()
 
+    def raw(self, address: str) -> str:
+        """What the kernel says: a code, or the value of an axis."""
+        return self._surfaces.raw(address)
+
     def pause(self, paused: bool) -> None:
         """Other programs have the surfaces while Fenko is paused."""
         self._paused = paused

@@ -213,7 +213,9 @@ class Session:
 
     def state(self) -> dict[str, Any]:
         """Its values, and where its controls are."""
-        return state_of(self.engine)
+        return state_of(
+            self.engine, lambda address: next(filter(None, (one.raw(address) for one in self._sources)), "")
+        )
 
     def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
         """Other settings hold for so long, and are taken back then unless they are kept."""

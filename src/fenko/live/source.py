@@ -41,6 +41,10 @@ class Source(ABC):
         """Whether something is under way that comes by itself."""
         return False
 
+    def raw(self, address: str) -> str:
+        """What a device itself says of an input; empty if this source has none that does."""
+        return ""
+
     def pause(self, paused: bool) -> None:  # noqa: B027
         """Fenko stops, or starts again; other programs may have what this source took over."""
 

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from fenko.core.controls import THRESHOLDS
 from fenko.core.engine import Engine
 
 
-def state_of(engine: Engine) -> dict[str, Any]:
-    """The state as plain data: values by name, and controls by address."""
+def state_of(engine: Engine, raw: Callable[[str], str]) -> dict[str, Any]:
+    """The state as plain data: values by name, and controls by address. `raw` tells what a device itself says."""
     values = {}
     for (out, name), number in engine.values.items():
         if out == "value":
@@ -23,4 +24,7 @@ def state_of(engine: Engine) -> dict[str, Any]:
     for address in engine.down:
         if address.rpartition(".")[2] not in THRESHOLDS:
             controls[address] = {"pressed": True}
+    for address, one in controls.items():
+        if said := raw(address):
+            one["raw"] = said
     return {"profile": engine.profile.name, "layers": list(engine.layers), "values": values, "controls": controls}

@@ -74,6 +74,11 @@ class Talk:
                 return
             yield answer.get("tell", {})
 
+    def told(self) -> dict[str, Any]:
+        """What is told next. Raises NobodyThere."""
+        found: dict[str, Any] = self._next().get("tell", {})
+        return found
+
     def send(self, word: str, **more: Any) -> None:
         """Asks for something without waiting."""
         try:
