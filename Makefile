@@ -27,6 +27,7 @@ bench: $(VENV)/tested
 screenshots: $(VENV)/tested
 	tools/needs screenshots
 	$(BIN)/python tools/screenshots.py
+	$(BIN)/python tools/truth.py
 
 architecture: $(VENV)/tested
 	$(BIN)/python tools/architecture.py
