@@ -32,6 +32,7 @@ stick-left = "pointer {SPEED}"
 trigger-right = "scroll 10"
 south = "button left"
 tilt = "scroll 10"
+touch = { move = "pointer 1000", tap = "button middle" }
 tip-left = "button right"
 [profile.base.layer.careful]
 while = "pad.shoulder-left"
@@ -45,7 +46,7 @@ class Bench:
     def __init__(self, folder: Path) -> None:
         (folder / "desk.toml").write_text(DESK)
         self.pad, (self.mouse, self.side) = pad(), mouse()
-        self.sensor = sensor()
+        self.sensor, self.touch = sensor(), touch_area()
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
         self.run.says("taken over", 2)
@@ -80,8 +81,17 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
     one = Bench(tmp_path_factory.mktemp("motion"))
     yield one
     one.run.process.kill()
-    for device in (one.pad, one.mouse, one.side, one.sensor):
+    for device in (one.pad, one.mouse, one.side, one.sensor, one.touch):
         device.close()
+
+
+def touch_area() -> UInput:
+    """The touch area of the pad, a node of its own too."""
+    ways = [(e.ABS_X, AbsInfo(0, 0, 1919, 0, 0, 0)), (e.ABS_Y, AbsInfo(0, 0, 941, 0, 0, 0))]
+    return UInput(
+        {e.EV_KEY: [e.BTN_LEFT, e.BTN_TOUCH], e.EV_ABS: ways}, name="Thistle pad Touchpad", vendor=0x1209, product=0x4D50,
+        bustype=e.BUS_USB, phys="usb-lab-1/input0", input_props=[e.INPUT_PROP_POINTER],
+    )  # fmt: skip
 
 
 def sensor() -> UInput:
@@ -154,17 +164,33 @@ def test_a_pad_that_is_tilted_scrolls_and_tips(bench: Bench) -> None:
     wait_for(lambda: bench.pointer.down() == [], "all buttons up")
 
 
+def test_a_finger_moves_the_pointer_and_taps(bench: Bench) -> None:
+    def finger(*places: int) -> None:
+        bench.touch.write(e.EV_KEY, e.BTN_TOUCH, 1)
+        for x in places:
+            bench.touch.write(e.EV_ABS, e.ABS_X, x)
+            bench.touch.syn()
+        bench.touch.write(e.EV_KEY, e.BTN_TOUCH, 0)
+        bench.touch.syn()
+
+    finger(960, 1152, 1344)
+    assert bench.moved() == {e.REL_X: 200}
+    finger(200)
+    assert bench.pointer.events(2) == [(e.BTN_MIDDLE, 1), (e.BTN_MIDDLE, 0)]
+
+
 def test_unplugged_while_it_is_deflected_it_stands_still(bench: Bench) -> None:
     begun = bench.axis(e.ABS_Y, 32767)
     moved = bench.moved(0.5)
     before = time.monotonic()
     bench.pad.close()
-    bench.sensor.close()  # both nodes of one thing go together
+    bench.sensor.close()  # all nodes of one thing go together
+    bench.touch.close()
     bench.run.says("surface pad: gone")
     ended = (before, time.monotonic())
     moved = _sum(moved, bench.moved())
     _between(moved[e.REL_Y], SPEED, begun, ended)
-    bench.pad, bench.sensor = pad(), sensor()
+    bench.pad, bench.sensor, bench.touch = pad(), sensor(), touch_area()
     bench.run.says("surface pad: here now")
 
 

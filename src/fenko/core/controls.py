@@ -66,13 +66,14 @@ FADER = _sort(Shape("fader", axes={"": (None, "")}))
 LEANING = _sort(
     Shape("tilt", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
 )
+TOUCH_AREA = _sort(Shape("touch area", axes={"x": (None, ""), "y": (None, "")}))
 SENSOR = _sort(Shape("sensor", axes=dict.fromkeys("xyz", ("less", "more"))))
 MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}))
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
     "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,
-    "tilt": LEANING, "sensor": SENSOR,
+    "tilt": LEANING, "sensor": SENSOR, "touch": TOUCH_AREA,
 }  # fmt: skip
 """Controls that are more than a button."""
 
@@ -131,7 +132,12 @@ HELD_BY_HAND = frozenset({"tilt", "sensor", "shake", "face-down", "tip-left", "t
 SENSOR_CODES: dict[int, str] = {0x00: "sensor.x", 0x01: "sensor.y", 0x02: "sensor.z"}
 """EV_ABS code of a node that tells of acceleration to the axis of the sensor."""
 
-_PAD_CONTROLS = HELD_BY_HAND | frozenset(
+TOUCH_CODES: dict[tuple[int, int], str] = {
+    (3, 0x00): "touch.x", (3, 0x01): "touch.y", (1, 0x14A): "touch", (1, 0x110): "touch-press",
+}  # fmt: skip
+"""Type and code of a node that is a touch area to what they tell of it."""
+
+_PAD_CONTROLS = HELD_BY_HAND | {"touch", "touch-press"} | frozenset(
     name.partition(".")[0] for name in _GAMEPAD_BUTTONS.values()
 ) | {"stick-left", "stick-right", "trigger-left", "trigger-right", "hat"}  # fmt: skip
 _POINTING = frozenset(_MOUSE_BUTTONS.values()) | {"wheel", "tilt-wheel", "motion"}

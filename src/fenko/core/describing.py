@@ -11,7 +11,7 @@ import re
 from msgspec import Struct, structs
 
 from fenko.core.changes import Change
-from fenko.core.controls import BUTTON, MOTION, names_another, shape_of
+from fenko.core.controls import BUTTON, MOTION, TOUCH_AREA, names_another, shape_of
 from fenko.core.descriptions import (
     BURST,
     DescribedControl,
@@ -68,7 +68,7 @@ class Describer:
         part = address.partition(".")[2]
         control = part.partition(".")[0]
         shape = shape_of(control)
-        if not part or shape is MOTION:
+        if not part or shape is MOTION or (shape is TOUCH_AREA and "." in part):
             return
         if not shape.turns:
             (self._away.add if abs(value) >= _MEANT / 2 else self._away.discard)(part)

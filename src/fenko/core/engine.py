@@ -45,7 +45,7 @@ from typing import Any
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
-from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, WHEEL
+from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
@@ -56,6 +56,7 @@ from fenko.core.situation import WHILE, Situation
 from fenko.core.stack import Stack
 from fenko.core.steps import Item, Pass
 from fenko.core.tilting import Tilting
+from fenko.core.touching import Touching
 from fenko.core.values import Values
 
 
@@ -63,7 +64,7 @@ class Engine(ShortWays):
     """Turns changes into effects by a plan. `report`, if given, is told of each action that starts; `seed` decides what
     comes at random."""
 
-    __slots__ = ("_contacts", "_inputs", "_situation", "_tilting", "_values", "plan")
+    __slots__ = ("_contacts", "_inputs", "_situation", "_tilting", "_touching", "_values", "plan")
 
     def __init__(self, plan: Plan, report: Report | None = None, seed: int = 0) -> None:
         self.plan = plan
@@ -90,6 +91,7 @@ class Engine(ShortWays):
             plan.surfaces, plan.timing, agenda, gestures.set, pending.settle_others, self._situation.stack
         )
         gestures.use_contacts(self._contacts)
+        self._touching = Touching(out, gestures.no_tap)
         self._inputs = Inputs(plan.surfaces)
         super().__init__(
             runs,
@@ -195,8 +197,8 @@ class Engine(ShortWays):
         if address in (FOCUS, KEYBOARD, UNPLUG, PLUG):
             return False
         shape = self._inputs[address].shape
-        if shape in (MOTION, SENSOR):
-            return False
+        if shape in (MOTION, SENSOR, TOUCH_AREA):
+            return shape is TOUCH_AREA and bool(value) and address.count(".") == 1
         return bool(value) if shape.turns else self._contacts.acts(address, shape, value)
 
     @property
@@ -320,12 +322,19 @@ class Engine(ShortWays):
             self._gestures.unplug(t, value)
             self._motion.unplug(t, value)
             self._tilting.unplug(value)
+            self._touching.unplug(value)
         elif address != PLUG:
             control, part, shape, _ = self._inputs[address]
             if shape is BUTTON:
                 if part:
                     self._motion.press(t, control, part, bool(value))
                 self._contacts.button(t, address, control, bool(value))
+            elif shape is TOUCH_AREA:
+                if part:
+                    self._touching.move(t, control, part, value, self.stack)
+                else:
+                    self._touching.touch(control, bool(value))
+                    self._contacts.button(t, address, control, bool(value))
             elif shape is SENSOR:
                 self._tilting.feed(t, control.partition(".")[0], part, value)
             elif shape is MOTION:

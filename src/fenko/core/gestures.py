@@ -177,6 +177,11 @@ class Gestures:
         if cell.release is not None and self.pending.forgotten == before:
             self._runs.start(t, cell, "release", cell.release, held=False)
 
+    def no_tap(self, t: float, address: str) -> None:
+        """What is pressed there is no tap any more, however soon it is let go."""
+        if address in self._presses:
+            self._end_press(t, address)
+
     def _end_press(self, t: float, address: str) -> None:
         """A press is over, but no hand let go: nothing was tapped, and nothing held any longer."""
         press = self._presses.get(address)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from fenko.core.changes import Change
-from fenko.core.controls import BUTTON, Shape
+from fenko.core.controls import BUTTON, TOUCH_AREA, Shape
 from fenko.core.plan import Surface
 
 
@@ -58,6 +58,8 @@ class Inputs(dict[str, Input]):
         control, _, part = rest.partition(".")
         shape = self._surfaces[surface].shape(control) or BUTTON
         one_sided = part in shape.axes and shape.axes[part][0] is None
+        if shape is TOUCH_AREA:
+            return self.setdefault(address, Input(f"{surface}.{control}", part, shape, True))
         if part in shape.directions and part not in shape.axes:
             shape = BUTTON  # a direction that has a switch of its own
         found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided)

@@ -8,7 +8,7 @@ from math import inf
 from msgspec import Struct
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
-from fenko.core.controls import THRESHOLDS
+from fenko.core.controls import THRESHOLDS, TOUCH_AREA
 from fenko.core.descriptions import burst_of
 from fenko.core.engine import Engine
 from fenko.core.plan import Plan, Report, Timing
@@ -150,7 +150,7 @@ class Performance:
         direction, _, far = direction.partition(".")
         if direction in THRESHOLDS:
             direction, far = "", direction
-        if not shape.axes:
+        if not shape.axes or shape is TOUCH_AREA:
             self.feed(cell, int(on))
             return
         value = FAR if far == "half" else 1.0

@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from fenko.core.axes import Detents, pressed_end
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.controls import BUTTON, MOTION
+from fenko.core.controls import BUTTON, MOTION, TOUCH_AREA
 from fenko.core.descriptions import burst_name
 from fenko.core.plan import Surface, Timing
 
@@ -64,14 +64,14 @@ class Recogniser:
         surface = self._surfaces.get(name)
         control, _, part = rest.partition(".")
         shape = surface.shape(control) if surface is not None else None
-        if surface is None or shape is None or shape is MOTION:
+        if surface is None or shape is None or shape is MOTION or (shape is TOUCH_AREA and part):
             return
         whole = f"{name}.{control}"
         if shape.turns:
             turned = self._detents.setdefault(whole, Detents()).turn(value)
             if turned:
                 self.meant = Meant(name, (control, shape.turns[turned > 0]), "press")
-        elif shape is BUTTON or part in shape.directions:
+        elif shape in (BUTTON, TOUCH_AREA) or part in shape.directions:
             self._switch(t, address, bool(value))
         else:
             ends = shape.axes[part]

@@ -15,7 +15,7 @@ import re
 
 from msgspec import Struct
 
-from fenko.core.controls import MOTION, SENSOR, THRESHOLDS, Shape
+from fenko.core.controls import MOTION, SENSOR, THRESHOLDS, TOUCH_AREA, Shape
 from fenko.core.keys import MODIFIERS
 from fenko.core.plan import Focus, Surface
 from fenko.core.words import nearest, parse_time
@@ -110,7 +110,7 @@ def _push(what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, S
     form = f"the form is `{HAND_WORDS['push'][0]}`"
     name, _, control = what.partition(".")
     shape = surfaces[name].shape(control) if name in surfaces else None
-    if shape is None or not shape.axes or shape in (MOTION, SENSOR):
+    if shape is None or not shape.axes or shape in (MOTION, SENSOR, TOUCH_AREA):
         raise ScriptError(f"`{what}` is no stick, trigger, ring, hat or fader", at, len(what))
     seconds = 0.0
     if len(more) >= 2 and more[-2][0] == "for":

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import BUTTON, MOTION, THRESHOLDS, Shape
+from fenko.core.controls import BUTTON, MOTION, THRESHOLDS, TOUCH_AREA, Shape
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Surface
 from fenko.core.registration import Said
-from fenko.core.steps import Amount, Follow, Pass, Rate, Steady, Step
+from fenko.core.steps import Amount, Follow, Move, Pass, Rate, Steady, Step
 from fenko.core.verbs import VERB_OF
 from fenko.core.verbs.pointer import How, MovePointer, Scroll
 from fenko.core.verbs.value import By, ChangeValue
@@ -130,7 +130,7 @@ class ControlReader:
         """The cell at an address, and those of its thresholds."""
         gestures: dict[str, Any] = {}
         known = TURN_GESTURES if shape.turns else GESTURES
-        analogue = bool(shape.axes) and direction not in shape.diagonals and shape is not MOTION
+        analogue = bool(shape.axes) and direction not in shape.diagonals and shape not in (MOTION, TOUCH_AREA)
         times: dict[str, float] = {}
         if not isinstance(value, dict) or is_binding(value):
             binding = self._gesture(path, "press", value, times)
@@ -150,7 +150,9 @@ class ControlReader:
                 sub = (*path, gesture)
                 if gesture == "timing":
                     continue
-                if analogue and gesture in THRESHOLDS:
+                if gesture == "move" and shape.axes:
+                    gestures[gesture] = self._beside(sub, address, shape, direction, entry)
+                elif analogue and gesture in THRESHOLDS:
                     yield from self._cells(sub, f"{address}.{gesture}", BUTTON, entry)
                 elif gesture in known:
                     gestures[gesture] = self._gesture(sub, gesture, entry, times)
@@ -164,6 +166,19 @@ class ControlReader:
         timing = self._reader.timing(self._surface.name, *self._scope.timing, times)
         repeats = self._surface.repeated(self._address.partition(".")[2])
         yield Cell(address, self._scope.name, timing=timing, members=self._members, repeats=repeats, **gestures)
+
+    def _beside(self, path: KeyPath, address: str, shape: Shape, part: str, entry: Any) -> Binding | None:
+        """What moves, of a control that is pressed too."""
+        binding = self._reader.binding(path, entry, self._scope, held=False)
+        if binding is None:
+            return None
+        if not steady(binding.phrase.steps[0]):
+            self._sources.add(
+                path, "this is over at once, and moves nothing", expected="`pointer 900`, `scroll 20`, `value … rate …`"
+            )
+            return None
+        found = self._moving(path, address, shape, part, binding)
+        return found[0].move if found else None
 
     def _moving_alone(self, path: KeyPath, address: str, shape: Shape, part: str, binding: Binding) -> Iterator[Cell]:
         if steady(binding.phrase.steps[0]) and len(binding.phrase.steps) == 1:
@@ -209,6 +224,8 @@ def misplaced(step: Step, shape: Shape, part: str, control: str) -> tuple[str, s
         return f"a factor is for a mouse's `motion`, and this is {what}", "a speed, such as `pointer 900`"
     if shape is MOTION:
         return "a mouse moves as far as it is moved", "a factor, such as `pointer x0.5`"
+    if shape is TOUCH_AREA and not isinstance(step, Move):
+        return "a finger on a touch area moves things as far as it moves", "`pointer 900` or `scroll 20`"
     if not shape.axes:
         return (
             f"{what} has no way to go, so nothing comes of it but a step",

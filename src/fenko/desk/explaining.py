@@ -8,7 +8,7 @@ from typing import Any
 from msgspec import Struct
 
 from fenko.core.conditioning import Shaping
-from fenko.core.controls import MOTION
+from fenko.core.controls import MOTION, TOUCH_AREA
 from fenko.core.delays import delays
 from fenko.core.drives import TOWARDS, Drive
 from fenko.core.effects import effect_fields
@@ -172,6 +172,11 @@ def _moved(scene: Scene, cell: Cell) -> Iterator[dict[str, Any]]:
     known = scene.desk.plan.surfaces[surface]
     by = known.conditioning_of(own)
     (drive,) = [one for one in scene.stack.drives(control) if one.cell == cell]
+    if known.shape(own) is TOUCH_AREA:
+        assert isinstance(drive.step, Move)
+        unit = "px" if drive.step.act == "move" else "lines"
+        yield {"at": 1.0, "shown": 100.0, "made": 1.0, "comes to": f"{drive.step.speed:g} {unit} across its width"}
+        return
     shaping = Shaping(by, drive.one_sided)
     for place in _PLACES if not isinstance(drive.step, Pass) else _PLACES[-1:]:
         made = shaping.one(place)

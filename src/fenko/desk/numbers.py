@@ -7,7 +7,7 @@ from typing import Any, TypeGuard
 
 from fenko.core.axes import PRESS_AT, RELEASE_AT
 from fenko.core.conditioning import WHOLE, Conditioning, Extent, Points
-from fenko.core.controls import MOTION, SENSOR
+from fenko.core.controls import MOTION, SENSOR, TOUCH_AREA
 from fenko.core.plan import USUAL, Surface
 from fenko.core.steps import Item
 from fenko.core.values import Value
@@ -44,7 +44,7 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
                     (*path, key), f"a {shape.name} turns by steps and has no position", at_key=True, expected="spin"
                 )
             found[surface.own_name(kernel)] = Conditioning(spin=_spin(sources, (*path, "spin"), entry.get("spin")))
-        elif not shape.axes or shape in (MOTION, SENSOR):
+        elif not shape.axes or shape in (MOTION, SENSOR, TOUCH_AREA):
             sources.add(
                 path, f"a {shape.name} has no position", at_key=True, expected="a stick, trigger, ring, hat or fader"
             )

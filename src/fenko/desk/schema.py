@@ -37,6 +37,7 @@ def desk_schema() -> dict[str, Any]:
         ]
     }
     directions = sorted({direction for shape in SHAPED.values() for direction in shape.cells})
+    cell["anyOf"][2]["properties"]["move"] = one
     axes = sorted({axis for shape in SHAPED.values() for axis in shape.axes if axis})
     definitions["Control"] = {
         "description": "A phrase, a binding, gestures, or the directions and axes of a stick, hat, dial, ring or wheel.",

@@ -16,6 +16,7 @@ from fenko.core.controls import (
     FINE_TURN_CODES,
     MOTION_CODES,
     SENSOR_CODES,
+    TOUCH_CODES,
     TURN_CODES,
     axis_name,
     shape_of,
@@ -153,6 +154,9 @@ def addresses_of(node: Node, surface: Surface) -> dict[tuple[int, int], str]:
     """Which input of the surface each event type and code of a node moves."""
     if node.feels:
         return {(ABS, code): f"{surface.name}.{name}" for code, name in SENSOR_CODES.items() if code in node.axes}
+    if node.touched:
+        has = {(KEY, code) for code in node.keys} | {(ABS, code) for code in node.axes}
+        return {what: f"{surface.name}.{name}" for what, name in TOUCH_CODES.items() if what in has}
     found: dict[tuple[int, int], str] = {}
     fine = {FINE_TURN_CODES[code] for code in node.turns if code in FINE_TURN_CODES}
     axes = {code: name for code in node.axes if (name := axis_name(code)) is not None}

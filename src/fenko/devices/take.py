@@ -182,7 +182,7 @@ def _known(surface: Surface) -> list[str]:
 
 def _value_check(shape: Shape, part: str) -> _Check:
     """What values an input of such a control can have; the check returns what is wrong, or None."""
-    if shape is BUTTON or (part in shape.directions and part not in shape.axes):
+    if shape is BUTTON or (part not in shape.axes and not shape.turns):
         return lambda value: None if value in (0, 1) and not isinstance(value, bool) else "a button is 0 or 1"
     if shape is MOTION or shape.turns:
         most = Detents.MOST_AT_ONCE

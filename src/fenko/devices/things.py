@@ -20,6 +20,7 @@ SYSFS = Path("/sys/class/input")
 DEVICE_FOLDER = Path("/dev/input")
 
 _BUSES = {0x03: "usb", 0x05: "bluetooth", 0x06: "virtual"}
+_BTN_TOUCH = 0x14A
 _ACCELERATES = 6  # INPUT_PROP_ACCELEROMETER
 _REL_X, _BTN_LEFT = 0, 0x110
 _GAMEPAD_BUTTONS = range(0x120, 0x140)
@@ -64,8 +65,15 @@ class Node(Struct, frozen=True):
         return base == self.link and (not rest or rest == self.port.replace(" ", "_"))
 
     @property
+    def touched(self) -> bool:
+        """Whether it tells where a finger is, and its axes are no sticks."""
+        return _BTN_TOUCH in self.keys and {0, 1} <= self.axes
+
+    @property
     def controls(self) -> list[str]:
         """The controls that this node can move, by the kernel's names."""
+        if self.touched:
+            return ["touch", *(["touch-press"] if _BTN_LEFT in self.keys else [])]
         if self.feels:
             return ["sensor"]
         found = [BUTTON_CODES[code] for code in sorted(self.keys) if code in BUTTON_CODES]
