@@ -32,7 +32,7 @@ stick-left = "pointer {SPEED}"
 trigger-right = "scroll 10"
 south = "button left"
 tilt = "scroll 10"
-touch = { move = "pointer 1000", tap = "button middle" }
+touch = {{ move = "pointer 1000", tap = "button middle" }}
 tip-left = "button right"
 [profile.base.layer.careful]
 while = "pad.shoulder-left"
