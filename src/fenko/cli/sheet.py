@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from fenko.cli.shared import colour, desk_option, dim, fail, fail_unknown, note, say, show_table, usual_desk
-from fenko.core.controls import KINDS
+from fenko.core.controls import HELD_BY_HAND, KINDS
 from fenko.core.descriptions import Description
 from fenko.core.plan import Surface
 from fenko.core.stack import stack_of
@@ -92,7 +92,7 @@ def _mentioned(desk: Desk, surface: Surface) -> list[str]:
         for address in stack_of(desk.plan, profile.name).table():
             name, _, rest = address.partition(".")
             kernel = surface.kernel_name(rest.partition(".")[0]) if name == surface.name else None
-            if kernel is not None:
+            if kernel is not None and kernel not in HELD_BY_HAND:
                 found.append(kernel)
     return list(dict.fromkeys(found))
 
