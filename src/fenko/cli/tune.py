@@ -226,7 +226,7 @@ def _recorded(desk: Desk, surface: str, pace: float) -> list[Change]:
             present = surfaces.present(surface)
             if not present:
                 fail(f"`{surface}` is not here; plug it in, or measure a take with --take")
-            shapes = {known.shape(control) for known, controls in present for control in controls}
+            shapes = [known.shape(control) for known, controls in present for control in controls]
             steps = _steps({shape.name for shape in shapes if shape is not None})
             timer = loop.timer(lambda now: _next())
             ended = False
