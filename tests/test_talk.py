@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from fenko.system.talking import private_folder
 from screen import Screen, needs_screen, screen
 from support import DEMO, FENKO, MakeDesk, wait_for
 from test_x11 import Running
@@ -263,3 +264,13 @@ def test_what_is_proposed_is_tried_all_together(bench: Bench) -> None:
     process.send_signal(signal.SIGINT)
     assert process.wait(30) == 0
     assert bench.desk.joinpath("desk.toml").read_text() == DESK
+
+
+def test_a_folder_that_others_can_reach_is_not_trusted(tmp_path: Path) -> None:
+    private_folder(tmp_path / "mine")
+    (tmp_path / "open").mkdir(mode=0o777)
+    (tmp_path / "open").chmod(0o777)
+    (tmp_path / "link").symlink_to(tmp_path / "mine")
+    for name in ("open", "link"):
+        with pytest.raises(OSError):
+            private_folder(tmp_path / name)

@@ -233,6 +233,11 @@ class Engine(ShortWays):
         self._take_in()
         self._finish()
 
+    @property
+    def value_changes(self) -> int:
+        """How often a value has changed so far."""
+        return self._values.changes
+
     def restore(self, item: Item, number: float) -> None:
         """A value is what it was when Fenko ended."""
         self._values.restore(item, number)

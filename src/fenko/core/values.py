@@ -60,6 +60,8 @@ class Values:
         self._known = known
         self._exact = {item: value.fitting(value.start) for item, value in known.items()}
         self._told = dict(self._exact)
+        self.changes = 0
+        """How often one has changed so far."""
 
     @property
     def now(self) -> dict[Item, float]:
@@ -107,5 +109,6 @@ class Values:
     def _tell(self, t: float, item: Item, number: float) -> None:
         if number != self._told[item]:
             self._told[item] = number
+            self.changes += 1
             out, name = item
             self._out.append((t, out, "set", name, number))

@@ -38,6 +38,7 @@ class Keeping:
         self._path = path
         self._timer = loop.timer(lambda now: self.write())
         self._set = False
+        self._seen = engine.value_changes
         for name, number in self._read().items():
             value = engine.plan.values.get(("value", name))
             if value is not None and value.keep and isinstance(number, int | float):
@@ -59,9 +60,12 @@ class Keeping:
         return {item: number for item, number in self._engine.values.items() if known[item].keep}
 
     def _look(self) -> None:
-        if not self._set and self._kept() != self._before:
-            self._set = True
-            self._timer.set_in(SOON)
+        # After every event, so no more than this as long as nothing has changed.
+        if self._engine.value_changes != self._seen:
+            self._seen = self._engine.value_changes
+            if not self._set and self._kept() != self._before:
+                self._set = True
+                self._timer.set_in(SOON)
 
     def write(self) -> None:
         """Writes what the values are now, if that is something else."""

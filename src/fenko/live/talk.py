@@ -9,7 +9,6 @@ from __future__ import annotations
 import contextlib
 import os
 import socket
-import struct
 import time
 from collections.abc import Callable
 from math import inf
@@ -19,7 +18,7 @@ from typing import Any, Protocol, TypeAlias
 import msgspec
 
 from fenko.live.loop import Loop
-from fenko.system.talking import LONGEST, VERSION, private_folder, socket_path
+from fenko.system.talking import LONGEST, VERSION, private_folder, socket_path, user_of
 
 MOST_CLIENTS = 16
 MOST_WAITING = 1 << 20
@@ -109,8 +108,7 @@ class TalkServer:
             line, _ = self._listening.accept()
         except OSError:
             return
-        _, user, _ = struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
-        if len(self._clients) >= MOST_CLIENTS or user not in (os.getuid(), 0):
+        if len(self._clients) >= MOST_CLIENTS or user_of(line) not in (os.getuid(), 0):
             line.close()
             return
         line.setblocking(False)
@@ -189,7 +187,7 @@ class TalkServer:
 
     def _look(self) -> None:
         """Something may have changed: who follows is told of it, but not all the time."""
-        if any(client.follows for client in self._clients.values()):
+        if self._clients and any(client.follows for client in self._clients.values()):
             self._tell.set(max(self._due, time.monotonic()))
 
     def _tell_followers(self, now: float) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import os
 import socket
 import stat
+import struct
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -31,10 +32,9 @@ class Refused(Exception):
 
 def socket_path() -> Path:
     """Where the desk of this user listens: in the runtime folder, which is the user's alone."""
-    folder = os.environ.get("XDG_RUNTIME_DIR") or f"/run/user/{os.getuid()}"
-    if not Path(folder).is_dir():
-        folder = f"/tmp/fenko-{os.getuid()}"
-    return Path(folder) / "fenko" / "desk"
+    folder = Path(os.environ.get("XDG_RUNTIME_DIR") or f"/run/user/{os.getuid()}")
+    # Where there is no such folder, one in a place that is everybody's, which is looked at before it is trusted.
+    return (folder / "fenko" if folder.is_dir() else Path(f"/tmp/fenko-{os.getuid()}")) / "desk"
 
 
 def private_folder(path: Path) -> None:
@@ -43,6 +43,12 @@ def private_folder(path: Path) -> None:
     found = path.stat(follow_symlinks=False)
     if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
         raise PermissionError(f"{path} can be reached by others")
+
+
+def user_of(line: socket.socket) -> int:
+    """Who is at the other end."""
+    user: int = struct.unpack("3i", line.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))[1]
+    return user
 
 
 class Talk:
@@ -55,6 +61,9 @@ class Talk:
         except OSError:
             self._line.close()
             raise NobodyThere("no desk is running; `fenko run` starts one") from None
+        if user_of(self._line) not in (os.getuid(), 0):
+            self._line.close()
+            raise NobodyThere("what listens there is somebody else's")
         self._rest = b""
         self.desk: dict[str, Any] = self._next()
 
