@@ -93,16 +93,16 @@ class Shaping:
     def __init__(self, by: Conditioning, one_sided: bool = False) -> None:
         # What goes one way and is inverted rests at its other end, and has its dead zone there.
         self._turned = one_sided and bool(by.inverted)
-        self._dead = by.dead_zone
-        self._axial = by.dead_axes
-        self._way = by.outer - by.dead_zone
-        self._linear = by.curve == "linear"
+        self.dead = by.dead_zone
+        self.axial = by.dead_axes
+        self.way = by.outer - by.dead_zone
+        self.linear = by.curve == "linear"
         self._curve = by.curve
         self._points = () if isinstance(by.curve, str) else by.curve
 
     def along(self, share: float) -> float:
         """What a share of the way past the dead zone (0 to 1) comes to (0 to 1)."""
-        if self._linear:
+        if self.linear:
             return share
         if self._points:
             return between(self._points, share)
@@ -116,37 +116,37 @@ class Shaping:
                 return share * share * (3 - 2 * share)
 
     def _past_axial(self, value: float) -> float:
-        past = abs(value) - self._axial
+        past = abs(value) - self.axial
         if past <= 0:
             return 0.0
-        return past / (1 - self._axial) * (1 if value > 0 else -1)
+        return past / (1 - self.axial) * (1 if value > 0 else -1)
 
     def one(self, value: float) -> float:
         """What the position of a control with one axis comes to."""
         return 1.0 - self._one(1.0 - value) if self._turned else self._one(value)
 
     def _one(self, value: float) -> float:
-        if self._axial:
+        if self.axial:
             value = self._past_axial(value)
-        past = abs(value) - self._dead
+        past = abs(value) - self.dead
         if past <= 0:
             return 0.0
-        share = past / self._way
+        share = past / self.way
         made = self.along(share) if share < 1 else 1.0
         return made if value > 0 else -made
 
     def two(self, x: float, y: float) -> tuple[float, float]:
         """What the position of a control with two axes comes to: its direction stays, its distance is conditioned."""
-        if self._axial:
+        if self.axial:
             x, y = self._past_axial(x), self._past_axial(y)
         distance = hypot(x, y)
-        past = distance - self._dead
+        past = distance - self.dead
         if past <= 0:
             return 0.0, 0.0
-        share = past / self._way
+        share = past / self.way
         if share >= 1:
             return x / distance, y / distance
-        scale = (share if self._linear else self.along(share)) / distance
+        scale = (share if self.linear else self.along(share)) / distance
         return x * scale, y * scale
 
 

@@ -159,7 +159,16 @@ class Engine(ShortWays):
             if address in self._bands:
                 low, high = self._bands[address]
                 if low < value < high:
-                    return self._moved(t, address, value)
+                    # Where the axis is counts, also while nothing moves by it; and a stick that moves the pointer, while
+                    # nothing else moves, takes the shortest way.
+                    motion = self._motion
+                    axis = motion.axes[address]
+                    control = axis.control
+                    control.at[axis.index] = value
+                    if not control.drives or (control is motion.gliding and motion.glide(t, control)):
+                        return NOTHING
+                    motion.set(t, axis, value)
+                    return self._told()
         if address in self._detents and t < self._agenda_due and self._detent(t, address, value):
             return self._struck()
         self._take_in()

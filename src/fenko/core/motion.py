@@ -7,7 +7,7 @@ one steady tick, which exists only while something moves, and at once where moti
 from __future__ import annotations
 
 from collections.abc import Mapping
-from math import inf
+from math import hypot, inf
 
 from fenko.core.agenda import Agenda, after
 from fenko.core.changes import Effect
@@ -139,18 +139,23 @@ class Motion:
     def glide(self, t: float, control: Driven) -> bool:
         """The short way of the control that is gliding, which is somewhere else now; False if it came to rest."""
         x, y = control.at
-        made = control.shaping.two(x, y)
-        if made == REST:
+        shaping = control.shaping
+        distance = hypot(x, y)
+        past = distance - shaping.dead
+        if past <= 0 or shaping.axial:
             return False
-        control.made = control.wanted = made
+        share = past / shaping.way
+        scale = (1.0 if share >= 1 else share if shaping.linear else shaping.along(share)) / distance
+        across, down = x * scale, y * scale
+        control.made = control.wanted = (across, down)
         speeds, by = self._glide, self._glides_by
         passed = t - self._since
         if passed > 0:
             self._since = t
             speeds[2] += speeds[0] * passed
             speeds[3] += speeds[1] * passed
-        speeds[0] = by * made[0]
-        speeds[1] = by * made[1]
+        speeds[0] = by * across
+        speeds[1] = by * down
         return True
 
     def _moved(self, t: float, control: Driven) -> None:

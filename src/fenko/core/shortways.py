@@ -232,17 +232,6 @@ class ShortWays:
         cell = self._stack.direct[address].cell
         self._report(t, address, "press", cell.profile, cell.press)
 
-    def _moved(self, t: float, address: str, value: float) -> Sequence[Effect]:
-        """An axis moved, and pressed nothing by that."""
-        motion = self._motion
-        axis = motion.axes[address]
-        control = axis.control
-        control.at[axis.index] = value
-        if not control.drives or (control is motion.gliding and motion.glide(t, control)):
-            return NOTHING
-        motion.set(t, axis, value)
-        return self._told()
-
     def _told(self) -> Sequence[Effect]:
         """The effects of what moves; nothing else has changed."""
         self._agenda_due = self._agenda.deadline
