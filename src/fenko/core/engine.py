@@ -187,8 +187,9 @@ class Engine(ShortWays):
             return NOTHING
         if now < self._agenda_due and self._lone.stroke is not None:
             return self._pass_lone(now)
-        if self.deadline == self._agenda_due and self._agenda.waits_for_nothing_but(self._motion.tick):
-            self._agenda.pass_time(now)
+        motion = self._motion
+        if motion.gliding and self.deadline == motion.tick.due and self._agenda.waits_for_nothing_but(motion.tick):
+            motion.tick_until(now)
             return self._told()
         self._take_in()
         self._agenda.pass_time(now)

@@ -158,6 +158,20 @@ class Motion:
         speeds[1] = by * down
         return True
 
+    def tick_until(self, now: float) -> None:
+        """All ticks up to `now`, while nothing but a gliding control moves."""
+        due, speeds, act = self.tick.due, self._glide, "move" if self._glide is self._move else "scroll"
+        while due <= now:
+            passed = due - self._since
+            self._since = due
+            far_across, far_down = speeds[2] + speeds[0] * passed, speeds[3] + speeds[1] * passed
+            across, down = round(far_across, _DIGITS) + 0.0, round(far_down, _DIGITS) + 0.0
+            speeds[2], speeds[3] = far_across - across, far_down - down
+            if across or down:
+                self._out.append((due, "pointer", act, across, down))
+            due = after(due, self._tick_every)
+        self._agenda.set(self.tick, due)
+
     def _moved(self, t: float, control: Driven) -> None:
         if not control.drives:
             return
@@ -274,9 +288,8 @@ class Motion:
         self._agenda.set(self.tick, after(t, self._tick_every))
         self._pass(t)
         self._tell(t)
-        if self.gliding is None:
-            for control in [control for control in self._active if control.made != control.wanted]:
-                self._moved(t, control)
+        for control in [control for control in self._active if control.made != control.wanted]:
+            self._moved(t, control)
 
     # --- Values that follow ---
 
