@@ -629,20 +629,25 @@ def _lead_to_the_same_place(desk: Plan, changes: list[Change], told: bool) -> No
     for number, kind in enumerate((Engine, Plodding)):
         engine = kind(desk, (lambda *what, to=reports[number]: to.append(what)) if told else None)
         for change in changes:
+            if told:  # time passes up to the change in one go, and not with it
+                effects[number] += engine.advance(change[0])
             effects[number] += engine.feed(change)
         while engine.under_way:
             effects[number] += engine.advance(engine.deadline)
         effects[number] += engine.release_all(changes[-1][0] + 9 if changes else 9.0)
     assert effects[0] == effects[1]
+    assert [effect[0] for effect in effects[0]] == sorted(effect[0] for effect in effects[0])
     assert reports[0] == reports[1]
 
 
 _PLAIN = {
     "keys.kp1": "ctrl+z", "keys.kp2": "ctrl+y", "keys.kp3": "a", "keys.kp4": "button left", "pad.south": "b", "pad.east": "c", "pad.west": "d",
     "pad.east+south": "ctrl+s", "pad.south+west": "ctrl+z", "pad.north": {"tap": "m", "hold": "o"}, "pad.select": "f then g",
-    "dial.dial.right": "ctrl+up", "dial.dial.left": "z",
+    "dial.dial.right": "ctrl+up", "dial.dial.left": "z", "pad.stick-left": {"move": "pointer 900"},
 }  # fmt: skip
-_PLAIN_BUTTONS = [address for address in _PLAIN if not address.startswith("dial") and "+" not in address]
+_PLAIN_BUTTONS = [
+    address for address in _PLAIN if not address.startswith("dial") and "+" not in address and "stick" not in address
+]
 
 
 @st.composite
@@ -655,11 +660,15 @@ def _quick_hands(draw: st.DrawFn) -> list[Change]:
     t = 100.0
     for _ in range(draw(st.integers(1, 25))):
         t = round(t + draw(st.sampled_from([0.0, 0.001, 0.002, 0.003, 0.01, 0.039, 0.04, 0.041, 0.3])), 6)
-        address = draw(st.sampled_from([*_PLAIN_BUTTONS, "dial.dial", "pad.south", "pad.east", UNPLUG]))
+        address = draw(
+            st.sampled_from([*_PLAIN_BUTTONS, "dial.dial", "pad.south", "pad.east", "pad.stick-left.x", UNPLUG])
+        )
         if address == UNPLUG:
             surface = draw(st.sampled_from(["keys", "pad"]))
             changes.append((t, UNPLUG, surface))
             down = {one for one in down if not one.startswith(surface)}
+        elif address == "pad.stick-left.x":
+            changes.append((t, address, draw(st.sampled_from([0, 0.3, 0.45, 0.7]))))
         elif address == "dial.dial":
             changes.append((t, address, draw(st.sampled_from([1, 1, -1, 0.5]))))
         else:

@@ -271,6 +271,28 @@ def test_another_layer_neither_jumps_nor_stops_what_is_deflected() -> None:
     assert max(far for _, far in steps) <= 7.2001
 
 
+@pytest.mark.parametrize("other", [("wheel.dial", 1), ("pad.south", 1)])
+def test_what_else_is_due_keeps_its_place_among_the_ticks(other: tuple[str, float]) -> None:
+    """A stroke that ends between two ticks, and a press that waits for another one, when time passes in one go."""
+    plan = _plan(pad__stick_left="pointer 900", wheel__dial__right="ctrl+z", pad__south="a")
+    (level,) = plan.profiles[BASE].levels
+    both = Cell("pad.east+south", BASE, press=Binding(parse_phrase("b")), members=("pad.east", "pad.south"))
+    controls = {**level.controls, "pad.east+south": (both,)}
+    plan = Plan(plan.surfaces, {BASE: Profile(BASE, (), (Level(BASE, controls),), {})}, plan.timing, values=VALUES)
+    engine = Engine(plan)
+    for t in (1.0, 2.0):  # once to be known, and once more
+        engine.feed((t, *other))
+        if other[0].startswith("pad"):
+            engine.feed((t + 0.1, other[0], 0))
+        engine.advance(t + 0.5)
+    effects = list(engine.feed((3.0, "pad.stick-left.x", 1.0)))
+    effects += engine.feed((3.001, "pad.stick-left.x", 0.9))
+    effects += engine.feed((3.002, *other))
+    effects += engine.advance(3.5)
+    assert len([effect for effect in effects if effect[1] == "keys"]) >= 1
+    assert [effect[0] for effect in effects] == sorted(effect[0] for effect in effects)
+
+
 @pytest.mark.parametrize(
     "end", [(2.0, "pad.stick-left.x", 0.0), (2.0, UNPLUG, "pad"), (2.0, FOCUS, Focus("other")), (2.0, "pad.start", 1)]
 )

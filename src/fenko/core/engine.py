@@ -188,7 +188,10 @@ class Engine(ShortWays):
         if now < self._agenda_due and self._lone.stroke is not None:
             return self._pass_lone(now)
         motion = self._motion
-        if motion.gliding and self.deadline == motion.tick.due and self._agenda.waits_for_nothing_but(motion.tick):
+        if (
+            motion.gliding and now < self._lone.due and now < self._first_due
+            and self._agenda.waits_for_nothing_but(motion.tick)
+        ):  # fmt: skip
             motion.tick_until(now)
             return self._told()
         self._take_in()
