@@ -206,6 +206,13 @@ def test_what_is_proposed_is_written_with_its_reason_and_nothing_else_changes(
     assert all(f"{name.rpartition('.')[2]} = {value} # measured 20" in text for name, value in settings.items())
     plan = load_desk(desk).plan
     assert plan.surfaces["pad"].conditioning["stick-left"].centre == pytest.approx((0.02, -0.03), abs=0.02)
+    again = fenko("tune", "pad", "--take", take, "--desk", str(desk), "--false-moves", "0.001", "--write")
+    assert again.returncode == 0, again.stderr
+    wider = [line for line in (desk / "desk.toml").read_text().splitlines() if line.startswith("dead-zone")]
+    assert len(wider) == 1
+    assert wider[0] != next(line for line in text.splitlines() if line.startswith("dead-zone"))
+    assert wider[0].count("# measured") == 1
+    assert fenko("tune", "pad", "--take", take, "--desk", str(desk), "--write").returncode == 0
     again = fenko("tune", "pad", "--take", take, "--desk", str(desk))
     assert "All that could be measured of pad is as it should be" in again.stdout
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import sys
 import time
 from collections.abc import Sequence
@@ -31,7 +32,7 @@ from fenko.cli.trial import kept, tried
 from fenko.core.changes import Change
 from fenko.core.plan import Surface
 from fenko.core.words import reason
-from fenko.desk.editing import EditError, NotWritten, alone, set_entry, write
+from fenko.desk.editing import Edit, EditError, NotWritten, alone, set_entry, write
 from fenko.desk.load import Desk
 from fenko.desk.locate import KeyPath
 from fenko.desk.numbers import read_conditioning
@@ -195,7 +196,7 @@ def _write(desk: Desk, surface: str, proposals: Sequence[Proposal]) -> None:
                     edit = set_entry(desk.folder, path, f"{one.value} # measured {day}: {one.evidence}")
                 except EditError:
                     edit = set_entry(desk.folder, path, one.value)
-                write(edit)
+                write(_newest_alone(edit))
                 written.add(edit.path)
     except DeskError as error:
         show_problems(error.problems, err=True)
@@ -205,6 +206,16 @@ def _write(desk: Desk, surface: str, proposals: Sequence[Proposal]) -> None:
     except EditError as why:
         fail(str(why), 2)
     note(f"{len(proposals)} settings are in {', '.join(str(path) for path in sorted(written))}")
+
+
+_TWICE = re.compile(rb"(# measured [^#\r\n]*?) *# measured [^#\r\n]*")
+
+
+def _newest_alone(edit: Edit) -> Edit:
+    """The edit without what was measured there before."""
+    lines = edit.after.split(b"\n")
+    lines[edit.line - 1] = _TWICE.sub(rb"\1", lines[edit.line - 1])
+    return structs.replace(edit, after=b"\n".join(lines))
 
 
 # --- Asking for a take ---
