@@ -78,9 +78,10 @@ def start(
     focus: Focus | None,
     report: Report | None = None,
     told: Callable[[Sequence[Effect]], None] | None = None,
+    listens: bool = False,
 ) -> Session:
     """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
-    programs too; `told` hears of all that is sent. Raises PortError."""
+    programs too; `told` hears of all that is sent; with `listens` other programs can talk to it. Raises PortError."""
     from fenko.live.session import Session
 
     session = Session(compiled(desk), loop, open_ports, note, report, told, share)
@@ -94,6 +95,8 @@ def start(
         session.use("devices")
     else:
         session.play(changes)
+    if listens:
+        session.listen()  # before it says that it runs
     session.announce()
     return session
 

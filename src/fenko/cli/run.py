@@ -46,8 +46,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
 
         try:
             choose = opener(desk, guard.page if guard else None)
-            session = start(desk, loop, stack, choose, changes, share=False, focus=Focus() if play_focus else None)
-            session.listen()
+            focus = Focus() if play_focus else None
+            start(desk, loop, stack, choose, changes, share=False, focus=focus, listens=True)
         except PortError as error:
             say_why_not(error)
             return 1

@@ -32,18 +32,19 @@ def kept(talk: Talk, what: str, seconds: float, control: str = "") -> bool:
 
 def _kept(talk: Talk, what: str, seconds: float, control: str, watching: Talk | None) -> bool:
     ways = "Enter" + (f" or {control}" if control else "")
-    note(f"{what} for {format_time(seconds)}; {ways} keeps it, Ctrl-C takes it back")
     end = time.monotonic() + seconds + 1
     listening: list[Any] = [talk, *([sys.stdin] if sys.stdin.isatty() else []), *([watching] if watching else [])]
     up = False  # a control that is down already has to come up first
     try:
+        note(f"{what} for {format_time(seconds)}; {ways} keeps it, Ctrl-C takes it back")
         while (left := end - time.monotonic()) > 0:
             ready, _, _ = select.select(listening, [], [], left)
             if sys.stdin in ready:
                 return sys.stdin.readline() != ""
             if talk in ready:
                 return False
-            if watching is not None and watching in ready:
+            while watching is not None and (watching in ready or watching.heard):
+                ready = []
                 down = control in watching.told().get("controls", {})
                 if down and up:
                     return True

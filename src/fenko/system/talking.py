@@ -88,6 +88,11 @@ class Talk:
         found: dict[str, Any] = self._next().get("tell", {})
         return found
 
+    @property
+    def heard(self) -> bool:
+        """Whether something has been told already that nobody has looked at."""
+        return b"\n" in self._rest
+
     def send(self, word: str, **more: Any) -> None:
         """Asks for something without waiting."""
         try:
