@@ -6,13 +6,13 @@ import shutil
 import tempfile
 import time
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import click
 
 from fenko.cli.shared import bold, colour, dim, fail, open_desk, say
-from fenko.cli.timeline import Action, Flow, Moment, clip, describe, moments
+from fenko.cli.timeline import Action, Moment, clip, describe, flowing, moments
 from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Phrase
@@ -101,13 +101,6 @@ class _Row:
         return "  ".join([*padded, "  ".join(self.sends)]).rstrip()
 
 
-def _flowing(moments: Iterable[Moment]) -> Iterator[Moment]:
-    flow = Flow()
-    for moment in moments:
-        yield from flow.add(moment)
-    yield from flow.end()
-
-
 _SAME_ROW = 0.05  # s; what follows so closely belongs to the same stroke of a hand
 _WORTH_TELLING = 0.4  # s; a key that was held at least so long is told when it comes up
 
@@ -126,7 +119,7 @@ class Account:
         """The account of a take."""
         events = [change for change in changes if change[1] in (FOCUS, PLUG, UNPLUG)]
         row: _Row | None = None
-        for moment in _flowing(moments(self._plan, changes)):
+        for moment in flowing(moments(self._plan, changes)):
             sends = list(self._sends(moment))
             if row is not None and not moment.actions and moment.t - row.until <= _SAME_ROW:
                 row.sends += sends

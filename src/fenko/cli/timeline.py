@@ -83,6 +83,14 @@ class Flow:
             yield structs.replace(moment, effects=shown)
 
 
+def flowing(moments: Iterable[Moment]) -> Iterator[Moment]:
+    """The same moments, with what moves tick by tick put together."""
+    flow = Flow()
+    for moment in moments:
+        yield from flow.add(moment)
+    yield from flow.end()
+
+
 _PAUSE = 0.1  # s; what moves again after that is a movement of its own
 
 
@@ -110,12 +118,8 @@ def _added(effects: list[Effect]) -> list[Effect]:
 def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
     """The whole timeline as the lines of a table."""
     yield table_head()
-    flow = Flow()
-    for moment in moments(plan, changes, progress):
-        for told in flow.add(moment):
-            yield from moment_lines(told)
-    for told in flow.end():
-        yield from moment_lines(told)
+    for moment in flowing(moments(plan, changes, progress)):
+        yield from moment_lines(moment)
 
 
 def table_head() -> str:

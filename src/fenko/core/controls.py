@@ -36,6 +36,8 @@ class Shape(Struct, frozen=True):
         return (*self.directions, *self.diagonals)
 
 
+TOWARDS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "up": (0.0, -1.0), "down": (0.0, 1.0)}
+"""Directions, across and down, as effects count them."""
 _ACROSS_AND_DOWN = {"x": ("left", "right"), "y": ("up", "down")}
 _DIAGONALS = {f"{down}-{across}": (across, down) for down in ("up", "down") for across in ("left", "right")}
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
+from fenko.core.controls import TOWARDS
 from fenko.core.plan import Binding, Cell
 from fenko.core.steps import Steady
-
-TOWARDS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "up": (0.0, -1.0), "down": (0.0, 1.0)}
-"""Directions, across and down."""
 
 
 class Drive:

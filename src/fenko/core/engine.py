@@ -124,7 +124,7 @@ class Engine(ShortWays):
                         self._alone = address
                         self._alone_keys = keys
                         if self._report is not None:
-                            self._tell(t, address)
+                            self._tell(t, self._stack.direct[address].cell)
                         if len(keys) == 2:
                             return ((t, "keys", "down", keys[0]), (t, "keys", "down", keys[1]))
                         return [(t, "keys", "down", key) for key in keys]
@@ -342,7 +342,7 @@ class Engine(ShortWays):
             self._tilting.unplug(value)
             self._touching.unplug(value)
         elif address != PLUG:
-            control, part, shape, _ = self._inputs[address]
+            control, part, shape, _, _ = self._inputs[address]
             if shape is BUTTON:
                 if part:
                     self._motion.press(t, control, part, bool(value))

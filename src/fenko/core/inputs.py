@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from fenko.core.changes import Change
+from fenko.core.conditioning import Conditioning
 from fenko.core.controls import BUTTON, TOUCH_AREA, Shape
 from fenko.core.plan import Surface
 
@@ -20,12 +21,13 @@ class Raw(NamedTuple):
 
 class Input(NamedTuple):
     """An address: the control, as an address of its own, which part of it, and how that acts. `one_sided`: its value goes
-    from 0 to 1, not from -1."""
+    from 0 to 1, not from -1. `calibration` is what the desk says of where it rests and how far it goes, if anything."""
 
     control: str
     part: str
     shape: Shape
     one_sided: bool
+    calibration: Conditioning | None = None
 
     def share(self, raw: Raw) -> float:
         """Where an axis stands: 0 to 1 for one-sided ones, -1 to 1 for all others."""
@@ -46,43 +48,31 @@ class Inputs(dict[str, Input]):
     def __init__(self, surfaces: Mapping[str, Surface]) -> None:
         super().__init__()
         self._surfaces = surfaces
-        self._calibrated = {
-            (name, control): by
-            for name, surface in surfaces.items()
-            for control, by in surface.conditioning.items()
-            if by.calibrates
-        }
+        self.calibrates = any(by.calibrates for surface in surfaces.values() for by in surface.conditioning.values())
+        """Whether some position is not simply what the device says."""
 
     def __missing__(self, address: str) -> Input:
         surface, _, rest = address.partition(".")
         control, _, part = rest.partition(".")
-        shape = self._surfaces[surface].shape(control) or BUTTON
-        one_sided = part in shape.axes and shape.axes[part][0] is None
-        if shape is TOUCH_AREA:
-            return self.setdefault(address, Input(f"{surface}.{control}", part, shape, True))
+        known = self._surfaces[surface]
+        shape = known.shape(control) or BUTTON
+        one_sided = shape is TOUCH_AREA or (part in shape.axes and shape.axes[part][0] is None)
+        by = known.conditioning_of(control) if part in shape.axes else None
         if part in shape.directions and part not in shape.axes:
             shape = BUTTON  # a direction that has a switch of its own
-        found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided)
+        calibration = by if by is not None and by.calibrates else None
+        found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided, calibration)
         return found
-
-    @property
-    def calibrates(self) -> bool:
-        """Whether some position is not simply what the device says."""
-        return bool(self._calibrated)
 
     def conditioned(self, change: Change) -> Change:
         """The change as the engine takes it: of an axis where it is, calibrated."""
         t, address, value = change
         raw = value.__class__ is Raw
-        if not raw and not self._calibrated:
+        if not raw and not (self.calibrates and "." in address):
             return change
+        place = self[address]
         if raw:
-            value = self[address].share(value)
-        if self._calibrated:
-            surface, _, rest = address.partition(".")
-            control, _, part = rest.partition(".")
-            by = self._calibrated.get((surface, control))
-            if by is not None and part in self[address].shape.axes:
-                one_sided = self[address].one_sided
-                value = by.calibrated(int(part == "y"), one_sided, part in by.inverted, value)
+            value = place.share(value)
+        if (by := place.calibration) is not None:
+            value = by.calibrated(int(place.part == "y"), place.one_sided, place.part in by.inverted, value)
         return (t, address, value)

@@ -12,8 +12,8 @@ from math import hypot, inf
 from fenko.core.agenda import Agenda, after
 from fenko.core.changes import Effect
 from fenko.core.conditioning import OneEuro, Shaping
-from fenko.core.controls import BUTTON
-from fenko.core.drives import TOWARDS, Drive
+from fenko.core.controls import BUTTON, TOWARDS
+from fenko.core.drives import Drive
 from fenko.core.plan import Plan, Report, Surface
 from fenko.core.stack import Stack
 from fenko.core.steps import Follow, Item, Move, Rate
@@ -142,7 +142,7 @@ class Motion:
         shaping = control.shaping
         distance = hypot(x, y)
         past = distance - shaping.dead
-        if past <= 0 or shaping.axial:
+        if past <= 0:
             return False
         share = past / shaping.way
         scale = (1.0 if share >= 1 else share if shaping.linear else shaping.along(share)) / distance
@@ -255,7 +255,9 @@ class Motion:
             return None
         control = self._active[0]
         step = control.drives[0].step if len(control.drives) == 1 else None
-        if not isinstance(step, Move) or control.drives[0].part or control.one_axis or control.filters is not None:
+        if not isinstance(step, Move) or control.drives[0].part or control.one_axis:
+            return None
+        if control.filters is not None or control.shaping.axial:
             return None
         self._glide = self._move if step.act == "move" else self._scroll
         self._glides_by = step.speed
@@ -295,9 +297,7 @@ class Motion:
 
     def _follow(self, t: float, control: Driven, drive: Drive, step: Follow) -> None:
         value = self._values.value(step.target)
-        low = value.least if step.low is None else value.number(step.low)
-        high = value.most if step.high is None else value.number(step.high)
-        number = value.at(drive.share(*control.made), low, high)
+        number = value.at(drive.share(*control.made), *value.ends(step.low, step.high))
         if step.pick_up and not self._picked_up(control, drive.part, number, self._values.told(step.target)):
             return
         self._values.set(t, step.target, number)

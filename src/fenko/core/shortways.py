@@ -14,7 +14,7 @@ from fenko.core.gestures import Gestures
 from fenko.core.held import Lasting
 from fenko.core.motion import Motion
 from fenko.core.pending import Pending
-from fenko.core.plan import Report
+from fenko.core.plan import Cell, Report
 from fenko.core.runs import Runs
 from fenko.core.stack import Direct, Member, Stack
 from fenko.core.strokes import Stroke
@@ -126,6 +126,10 @@ class ShortWays:
         """The effects so far; and which ways may be taken from now on."""
         self._down = self._gestures.down
         self._open_ways()
+        return self._effects()
+
+    def _effects(self) -> Sequence[Effect]:
+        """What has come of it so far, once."""
         if not self._out:
             return NOTHING
         effects = tuple(self._out)
@@ -157,8 +161,7 @@ class ShortWays:
         """What does nothing but hold is pressed, whatever else is held."""
         self._free_at = inf
         if self._report is not None:
-            cell = direct.cell
-            self._report(t, cell.address, "press", cell.profile, cell.press)
+            self._tell(t, direct.cell)
         held = self._held
         effects = []
         for one in direct.ones or self._ones(direct):
@@ -227,20 +230,15 @@ class ShortWays:
         self._paired[one if other == address else other] = None
         return self._lift(t, direct)
 
-    def _tell(self, t: float, address: str) -> None:
+    def _tell(self, t: float, cell: Cell) -> None:
         assert self._report is not None
-        cell = self._stack.direct[address].cell
-        self._report(t, address, "press", cell.profile, cell.press)
+        self._report(t, cell.address, "press", cell.profile, cell.press)
 
     def _told(self) -> Sequence[Effect]:
         """The effects of what moves; nothing else has changed."""
         self._agenda_due = self._agenda.deadline
         self.deadline = min(self._agenda_due, self._lone.due, self._first_due)
-        if not self._out:
-            return NOTHING
-        effects = tuple(self._out)
-        self._out.clear()
-        return effects
+        return self._effects()
 
     def _detent(self, t: float, address: str, value: float) -> bool:
         """One whole detent that is a stroke and nothing else; False if this change has to go all the way."""

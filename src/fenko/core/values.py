@@ -36,6 +36,10 @@ class Value(Struct, frozen=True):
         share = amount.number / 100 * (self.most - self.least)
         return share if change else self.least + share
 
+    def ends(self, low: Amount | None, high: Amount | None) -> tuple[float, float]:
+        """The two numbers between which it follows a control: these, or its whole range."""
+        return self.least if low is None else self.number(low), self.most if high is None else self.number(high)
+
     def at(self, share: float, low: float, high: float) -> float:
         """The number where a control is `share` (0 to 1) of its way from `low` to `high`."""
         if self.scale == "dB":

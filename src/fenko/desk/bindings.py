@@ -24,13 +24,11 @@ from fenko.desk.locate import KeyPath
 from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
-from fenko.desk.structure import fields, read
+from fenko.desk.structure import read
 
-_BINDING_FIELDS = frozenset(fields(BindingFile)) - {"timing"}
 _WAYS = ("do", "in-turn", "at-random")
 MOST_UNKNOWN = 100
 """Unknown controls that are worth a place each; somebody who has more has the wrong kind of surface."""
-_HELD_GESTURES = ("press", "hold")
 
 
 class BindingReader:

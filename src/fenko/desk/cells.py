@@ -25,9 +25,6 @@ if TYPE_CHECKING:
     from fenko.desk.bindings import BindingReader
 
 _BINDING_FIELDS = frozenset(fields(BindingFile)) - {"timing"}
-_WAYS = ("do", "in-turn", "at-random")
-MOST_UNKNOWN = 100
-"""Unknown controls that are worth a place each; somebody who has more has the wrong kind of surface."""
 _HELD_GESTURES = ("press", "hold")
 
 
@@ -181,7 +178,7 @@ class ControlReader:
         return found[0].move if found else None
 
     def _moving_alone(self, path: KeyPath, address: str, shape: Shape, part: str, binding: Binding) -> Iterator[Cell]:
-        if steady(binding.phrase.steps[0]) and len(binding.phrase.steps) == 1:
+        if steady(binding.phrase.steps[0]):
             yield from self._moving(path, address, shape, part, binding)
         else:
             self._sources.add(path, "a mouse's motion is no press", expected="`pointer x0.5` or `scroll x0.1`")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from typing import Any
 
 from msgspec import Struct, structs
@@ -73,22 +72,23 @@ def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
     return Compiled(
-        str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, _with(desk.plan, {"motion"}),
-        _with(desk.plan, HELD_BY_HAND),
+        str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, *_heard(desk.plan),
     )  # fmt: skip
 
 
-def _with(plan: Plan, controls: Collection[str]) -> frozenset[str]:
-    """The surfaces on which something is bound to one of these controls, or held for a layer."""
-    bound = {control for level in plan.levels.values() for control in level.controls} | plan.watched
-    found = set()
-    for address in bound:
+def _heard(plan: Plan) -> tuple[frozenset[str], frozenset[str]]:
+    """The surfaces on whose motion something is bound, and those of which it matters how they are held."""
+    motion, felt = set(), set()
+    for address in {control for level in plan.levels.values() for control in level.controls} | plan.watched:
         surface, _, rest = address.partition(".")
         for part in rest.split("+"):
             own = part.partition(".")[0]
-            if (plan.surfaces[surface].kernel_name(own) or own) in controls:
-                found.add(surface)
-    return frozenset(found)
+            kernel = plan.surfaces[surface].kernel_name(own) or own
+            if kernel == "motion":
+                motion.add(surface)
+            elif kernel in HELD_BY_HAND:
+                felt.add(surface)
+    return frozenset(motion), frozenset(felt)
 
 
 def _outs_of(desk: Desk) -> list[str]:

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.drives import TOWARDS
+from fenko.core.controls import TOWARDS
 from fenko.core.performing import Outcome, perform
 from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
@@ -19,6 +19,7 @@ from fenko.core.seen import compared
 from fenko.core.steps import Item
 from fenko.core.verbs.desk import Nothing
 from fenko.core.verbs.keys import Keys
+from fenko.core.verbs.pointer import towards
 from fenko.core.verbs.text import Type
 from fenko.core.words import nearest
 from fenko.desk.locate import KeyPath
@@ -74,10 +75,15 @@ def moves_words(moved: dict[str, tuple[float, float]]) -> str:
     """What moved, as `moves` says it."""
     words = []
     for act, (across, down) in moved.items():
-        ways = [("right" if across > 0 else "left", across), ("down" if down > 0 else "up", down)]
-        some = [f"{way} {abs(far):.4g}" for way, far in ways if abs(far) >= 0.05]
-        words += ["scroll", *some] if act == "scroll" and some else some
+        some = towards(_told(across), _told(down))
+        if some:
+            words.append(f"scroll {some}" if act == "scroll" else some)
     return " ".join(words) or "nothing"
+
+
+def _told(far: float) -> float:
+    """As exact as a person wants to read it."""
+    return float(f"{far:.4g}") if abs(far) >= 0.05 else 0.0
 
 
 _MOVES = re.compile(r"(scroll)|(left|right|up|down)\s+(\d+(?:\.\d+)?)|\s+")

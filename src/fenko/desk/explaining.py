@@ -8,9 +8,9 @@ from typing import Any
 from msgspec import Struct
 
 from fenko.core.conditioning import Shaping
-from fenko.core.controls import MOTION, TOUCH_AREA
+from fenko.core.controls import MOTION, TOUCH_AREA, TOWARDS
 from fenko.core.delays import delays
-from fenko.core.drives import TOWARDS, Drive
+from fenko.core.drives import Drive
 from fenko.core.effects import effect_fields
 from fenko.core.performing import Performance
 from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
@@ -198,11 +198,8 @@ def _comes_to(scene: Scene, drive: Drive, made: float) -> str:
             return f"{value.number(amount, change=True) * made:+.4g}{value.unit}/s"
         case Follow(target, low, high):
             value = values[target]
-            ends = (
-                value.least if low is None else value.number(low), value.most if high is None else value.number(high),
-            )  # fmt: skip
             share = made if drive.one_sided or drive.part in TOWARDS else (made + 1) / 2
-            return f"{value.fitting(value.at(share, *ends)):g}{value.unit}"
+            return f"{value.fitting(value.at(share, *value.ends(low, high))):g}{value.unit}"
 
 
 def conditioned_words(scene: Scene, address: str) -> str:

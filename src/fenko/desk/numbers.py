@@ -7,7 +7,7 @@ from typing import Any, TypeGuard
 
 from fenko.core.axes import PRESS_AT, RELEASE_AT
 from fenko.core.conditioning import WHOLE, Conditioning, Extent, Points
-from fenko.core.controls import MOTION, SENSOR, TOUCH_AREA
+from fenko.core.controls import MOTION, SENSOR, SHAPED, TOUCH_AREA
 from fenko.core.plan import USUAL, Surface
 from fenko.core.steps import Item
 from fenko.core.values import Value
@@ -28,14 +28,7 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
         kernel = surface.kernel_name(name)
         shape = surface.shape(name)
         if kernel is None or shape is None:
-            known = [
-                *surface.names,
-                *(one for one in surface.shapes),
-                "stick-left",
-                "stick-right",
-                "trigger-left",
-                "trigger-right",
-            ]
+            known = [*surface.names, *surface.shapes, *SHAPED]
             message = f"a {surface.kind} has no control `{name}`"
             sources.add(path, message, at_key=True, nearest=nearest(name, known))
         elif shape.turns and isinstance(entry, dict):
@@ -168,17 +161,27 @@ class _Reader:
         return float(value[0]), float(value[1])
 
 
+def _points_of(value: Any) -> Points | None:
+    """The points that a list says; None, which is noted with the structure, or nothing at all, for anything else."""
+    if not isinstance(value, list) or not all(
+        isinstance(point, list) and len(point) == 2 and all(map(_is_number, point)) for point in value
+    ):
+        return None
+    return tuple((float(x), float(y)) for x, y in value)
+
+
+def _rises(points: Points) -> bool:
+    return len(points) >= 2 and all(x0 < x1 and y0 <= y1 for (x0, y0), (x1, y1) in pairwise(points))
+
+
 _MOST_TIMES = 1000
 
 
 def _spin(sources: Sources, path: KeyPath, value: Any) -> Points:
-    if not isinstance(value, list) or not all(
-        isinstance(point, list) and len(point) == 2 and all(map(_is_number, point)) for point in value
-    ):
-        return ()  # noted with the structure, or nothing at all
-    points = tuple((float(rate), float(times)) for rate, times in value)
-    rises = all(x0 < x1 and y0 <= y1 for (x0, y0), (x1, y1) in pairwise(points))
-    if len(points) < 2 or not rises or points[0][0] < 0 or points[0][1] <= 0 or points[-1][1] > _MOST_TIMES:
+    points = _points_of(value)
+    if points is None:
+        return ()
+    if not _rises(points) or points[0][0] < 0 or points[0][1] <= 0 or points[-1][1] > _MOST_TIMES:
         expected = f"points that rise, of a rate in detents a second and a factor up to {_MOST_TIMES}"
         sources.add(path, "these points make no curve", expected=expected)
         return ()
@@ -189,13 +192,10 @@ def read_points(sources: Sources, path: KeyPath, value: Any) -> str | Points:
     """A curve by its name or its points; linear, which is noted, where the points make none."""
     if isinstance(value, str):
         return value
-    if not isinstance(value, list) or not all(
-        isinstance(point, list) and len(point) == 2 and all(map(_is_number, point)) for point in value
-    ):
-        return "linear"  # noted with the structure, or nothing at all
-    points = tuple((float(x), float(y)) for x, y in value)
-    rises = all(x0 < x1 and y0 <= y1 for (x0, y0), (x1, y1) in pairwise(points))
-    if len(points) < 2 or not rises or points[0] != (0, 0) or points[-1] != (1, 1):
+    points = _points_of(value)
+    if points is None:
+        return "linear"
+    if not _rises(points) or points[0] != (0, 0) or points[-1] != (1, 1):
         sources.add(path, "these points make no curve", expected="points that rise from [0, 0] to [1, 1]")
         return "linear"
     return points

@@ -45,7 +45,7 @@ class Inbox:
             # On the way of every event: few calls, and nothing that is not needed.
             engine, last = self.engine, self._last
             for change in changes:
-                if change[2].__class__ is Raw:
+                if change[2].__class__ is Raw or self._inputs.calibrates:
                     change = self._inputs.conditioned(change)
                 if change[0] < last:
                     change = (last, change[1], change[2])

@@ -223,13 +223,13 @@ def _dead_zone(found: Measured, track: Track, rest: Rest, now: float, way: float
 def _bounces(found: Measured, surface: Surface, tracks: Tracks) -> None:
     found.bounces = {name: bounce_of(presses) for name, presses in tracks.buttons.items()}
     changes = sum(bounce.changes for bounce in found.bounces.values())
-    times = [time for bounce in found.bounces.values() for time in bounce.times]
+    times = tuple(time for bounce in found.bounces.values() for time in bounce.times)
     if changes < 20:
         found.skipped.append(
             Skipped("debounce", f"only {changes} changes of buttons; press some of them quickly, ten times each")
         )
         return
-    wanted = ceil(max(times, default=0.0) * 1.2 * 1000 + 0.5) / 1000 if times else 0.0
+    wanted = ceil(Bounce(times, changes).debounce * 1000 + 0.5) / 1000 if times else 0.0
     if abs(wanted - surface.debounce) < 0.001 or (not times and not surface.debounce):
         return
     worst = max(found.bounces, key=lambda name: found.bounces[name].debounce) if times else ""

@@ -7,11 +7,10 @@ import re
 from msgspec import Struct
 
 from fenko.core import steps
+from fenko.core.controls import TOWARDS
 from fenko.core.reader import PhraseError, Reader
 from fenko.core.registration import Act, Argument, Said, Verb
 
-WAYS = {"left": (-1, 0), "right": (1, 0), "up": (0, -1), "down": (0, 1)}
-"""Where a step goes, in the directions of the effects."""
 MOST = 100_000.0
 """Of anything: pixels or lines a second, pixels or lines at once."""
 LEAST = 0.001
@@ -22,7 +21,7 @@ _NUMBER = re.compile(r"\d+(?:\.\d+)?")
 
 class How(Struct, frozen=True):
     """How far: `number` pixels or lines a second (`way` empty), so many times as far as a mouse moves (`x`), or so many at
-    once to one of `WAYS`."""
+    once to one of `TOWARDS`."""
 
     number: float
     way: str = ""
@@ -46,7 +45,7 @@ def _read(reader: Reader, verb: str) -> How:
     if factor is not None:
         return How(_within(reader, float(factor[1]), word, start, *FACTORS), "x")
     way = ""
-    if word in WAYS:
+    if word in TOWARDS:
         way = word
         word, start = reader.argument(f"{verb} {way}", "a number, such as 20")
     if _NUMBER.fullmatch(word) is None:
@@ -74,14 +73,14 @@ def _steps(act: str, how: How) -> tuple[steps.Step, ...]:
         return (steps.Move(act, how.number),)
     if how.way == "x":
         return (steps.Pass(act, how.number),)
-    across, down = WAYS[how.way]
+    across, down = TOWARDS[how.way]
     return (steps.Send("pointer", act, (across * how.number, down * how.number)),)
 
 
 def towards(across: float, down: float) -> str:
-    """How far, in words: `right 300 down 20`."""
+    """How far, in words: `right 300 down 20`; empty for nowhere."""
     ways = (("right" if across > 0 else "left", across), ("down" if down > 0 else "up", down))
-    return " ".join(f"{way} {abs(far):g}" for way, far in ways if far) or "0"
+    return " ".join(f"{way} {abs(far):g}" for way, far in ways if far)
 
 
 VERBS = (
@@ -98,7 +97,7 @@ ACTS = (
         "pointer",
         "move",
         ("dx", "dy"),
-        lambda dx, dy: f"pointer {towards(dx, dy)}",
+        lambda dx, dy: f"pointer {towards(dx, dy) or 0}",
         "pixels, downwards positive",
         queues="summed",
     ),
@@ -107,7 +106,7 @@ ACTS = (
         "pointer",
         "scroll",
         ("dx", "dy"),
-        lambda dx, dy: f"scroll {towards(dx, dy)}",
+        lambda dx, dy: f"scroll {towards(dx, dy) or 0}",
         "lines, to the right and downwards positive",
         queues="summed",
     ),

@@ -116,7 +116,7 @@ def _ends(step: Step, value: Value) -> list[float]:
     match step:
         case Set(amount=amount):
             return [value.number(amount)]
-        case Follow(low=low, high=high) if low is not None and high is not None:
-            return [value.number(low), value.number(high)]
+        case Follow(low=low, high=high):
+            return [*value.ends(low, high)]
         case _:
             return []
