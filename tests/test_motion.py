@@ -31,6 +31,8 @@ from fenko.desk.load import load_desk
 from fenko.desk.model import ControlFile, ValueFile
 from fenko.desk.problems import DeskError
 from fenko.desk.structure import fields
+from fenko.live.inbox import Inbox
+from fenko.live.loop import Loop
 from support import DEMO, MakeDesk, Run
 
 EXACT = Conditioning(dead_zone=0.0)
@@ -705,3 +707,16 @@ def test_the_table_tells_how_far_things_moved_and_the_lines_tell_each_tick(fenko
     moves = [line for line in lines if line["out"] == "pointer" and line["act"] == "move" and 41 < line["t"] < 42]
     assert sum(line["dx"] for line in moves) == pytest.approx(365.08, abs=0.01)
     assert all(0.0079 < other["t"] - one["t"] < 0.0081 for one, other in pairwise(moves[:-1]))
+
+
+def test_a_take_that_is_played_live_is_calibrated_as_in_a_rehearsal() -> None:
+    """Also one of the first format, which tells shares."""
+    plan = _plan(Conditioning(centre=(0.1, 0.0)), pad__stick_left="pointer 1000")
+    changes = [(1.0, "pad.stick-left.x", 0.1), (2.0, "pad.stick-left.x", 0.55), (3.0, "pad.stick-left.x", 0.1)]
+    sent: list[Effect] = []
+    with Loop() as loop:
+        inbox = Inbox(Engine(plan), loop, sent.extend, lambda: None)
+        for change in changes:
+            inbox.put([change])
+    assert _moved(sent)[0] == pytest.approx(500, abs=0.01)
+    assert _moved(sent) == pytest.approx(_moved(_played(plan, *changes)), abs=0.01)
