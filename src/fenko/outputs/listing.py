@@ -13,10 +13,10 @@ class ListingPort(Port):
     """Gives each batch of effects to `show`."""
 
     name = "none"
-    outs = frozenset(out for out, _ in ACTS)
 
     def __init__(self, show: Callable[[Sequence[Effect]], None]) -> None:
         self._show = show
+        self.outs = frozenset(out for out, _ in ACTS)
 
     def send(self, effects: Sequence[Effect]) -> None:
         """Shows effects, in order."""

@@ -37,11 +37,14 @@ class Descriptor(NamedTuple):
 
 
 class Settings(Struct, frozen=True):
-    """What a port is opened with: the desk's tables by name, whom to warn, and its part of the guard's page."""
+    """What a port is opened with: the desk's tables by name, whom to warn, its part of the guard's page, the desk's folder,
+    and what tells whether the person has agreed to something (None: to everything)."""
 
     tables: Mapping[str, Any]
     warn: Callable[[str], None]
     memory: Memory | None = None
+    folder: str = ""
+    agreed: Callable[[str], bool] | None = None
 
 
 class Port(ABC):

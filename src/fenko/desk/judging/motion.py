@@ -8,8 +8,9 @@ from fenko.core.axes import FULL_AT
 from fenko.core.controls import FADER
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Binding, Cell, control_of
-from fenko.core.steps import Follow, Move, Rate, Set, Steady, Step
-from fenko.core.values import Value
+from fenko.core.steps import Follow, Item, Move, Rate, Set, Steady, Step
+from fenko.core.value import Value
+from fenko.core.verbs import spelled
 from fenko.desk.judging.case import Case
 
 SCREEN = 1920.0
@@ -49,10 +50,11 @@ def moving(case: Case) -> None:
         surface, _, own = control_of(cell.address).partition(".")
         shape = case.plan.surfaces[surface].shape(own)
         if isinstance(step, Follow) and shape is not FADER and shape is not None and not binding.spring:
-            name = step.target[1]
+            name = spelled(step.target)
+            verb = f"value {name}" if step.target[0] == "value" else name
             case.note("values that jump back", case.place(cell, "move"),
                       f"a {shape.name} springs back to rest, and `{name}` jumps back with it", "warning",
-                      f"`value {name} rate 30%`, or `spring = true` if that is meant", key=False)  # fmt: skip
+                      f"`{verb} rate 30%`, or `spring = true` if that is meant", key=False)  # fmt: skip
         if isinstance(step, Move) and step.act == "move":
             if step.speed > FASTEST:
                 case.note("pointers that nobody can follow", case.place(cell, "move"),
@@ -71,33 +73,34 @@ def moving(case: Case) -> None:
 
 def values(case: Case) -> None:
     """Values that nothing drives, steps that change nothing, and ranges that are cut off."""
-    stepped: dict[str, float] = {}
-    moved: set[str] = set()
+    stepped: dict[Item, float] = {}
+    moved: set[Item] = set()
     for path, phrase in case.desk.phrases:
         for step in steps_of(phrase):
-            name = _target(step)
-            if name is None:
+            if not isinstance(step, Set | Follow | Rate):
                 continue
-            value = case.plan.values["value", name]
+            item = step.target
+            name, value = spelled(item), case.plan.values[item]
             if isinstance(step, Set) and step.step:
                 far = abs(value.number(step.amount, change=True))
-                stepped[name] = far
+                stepped[item] = far
                 if far < value.step / 2:
                     case.note("steps that change nothing", path,
                               f"never changes anything: `{name}` goes by {value.step:g}, and {far:g} is less than half of that", "warning",
                               f"{value.step:g}", key=False)  # fmt: skip
             else:
-                moved.add(name)
-                for end in _ends(step, value):
+                moved.add(item)
+                for end in () if value.free else _ends(step, value):
                     if not value.least <= end <= value.most:
                         case.note("ends beyond the range", path, f"`{name}` goes from {value.least:g} to {value.most:g}, and never to {end:g}", "warning", key=False)  # fmt: skip
-    for (_, name), value in case.plan.values.items():
-        if name not in stepped and name not in moved:
+    for item, value in case.plan.values.items():
+        out, name = item
+        if out == "value" and item not in stepped and item not in moved:
             case.note("values that nothing changes", ("value", name), f"nothing changes `{name}`")
-        elif name in stepped and name in moved and not value.step:
+        elif out == "value" and item in stepped and item in moved and not value.step:
             case.note("values that lie between their steps", ("value", name),
-                      f"`{name}` is stepped by {stepped[name]:g} and also moved freely, so its steps begin anywhere",
-                      expected=f"`step = {stepped[name]:g}`")  # fmt: skip
+                      f"`{name}` is stepped by {stepped[item]:g} and also moved freely, so its steps begin anywhere",
+                      expected=f"`step = {stepped[item]:g}`")  # fmt: skip
 
 
 def _driven(case: Case) -> Iterator[tuple[Cell, Binding, Steady]]:
@@ -106,10 +109,6 @@ def _driven(case: Case) -> Iterator[tuple[Cell, Binding, Steady]]:
             step = steps_of(binding.phrase)[0] if gesture == "move" else None
             if isinstance(step, Steady):
                 yield cell, binding, step
-
-
-def _target(step: Step) -> str | None:
-    return step.target[1] if isinstance(step, Set | Follow | Rate) and step.target[0] == "value" else None
 
 
 def _ends(step: Step, value: Value) -> list[float]:

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 from msgspec import Struct
 
 from fenko.core.patterns import sample_of
-from fenko.core.plan import BASE, FOCUS_FIELDS, Cell, Focus, Profile, control_of
+from fenko.core.plan import AROUND_FIELDS, BASE, FOCUS_FIELDS, Cell, Circumstances, Focus, Profile, control_of
 from fenko.core.stack import stack_of
 from fenko.core.verbs.desk import ChangeProfile, PauseOrResume
+from fenko.desk.conditions import DENIED
 from fenko.desk.judging.case import Case, all_steps, own_name
 from fenko.desk.locate import KeyPath
 
@@ -74,14 +75,14 @@ def ambiguous(case: Case) -> None:
                 continue
             if one.profile == first.profile or len(one.fields) != len(first.fields):
                 continue
-            focus = _common(one, first)
-            if focus is not None:
-                _ambiguous_pair(case, first, one, focus)
+            now = _common(one, first)
+            if now is not None:
+                _ambiguous_pair(case, first, one, now)
 
 
-def _ambiguous_pair(case: Case, first: _When, one: _When, focus: Focus) -> None:
+def _ambiguous_pair(case: Case, first: _When, one: _When, now: Circumstances) -> None:
     profiles = case.plan.profiles
-    if profiles[one.profile].fits(focus) != profiles[first.profile].fits(focus):
+    if profiles[one.profile].closeness(now) != profiles[first.profile].closeness(now):
         return
     if one.fields == first.fields:
         case.note(
@@ -89,10 +90,12 @@ def _ambiguous_pair(case: Case, first: _When, one: _When, focus: Focus) -> None:
             f"`{one.profile}` never comes by itself: `{first.profile}` has the same `when` and stands first", "warning",
         )  # fmt: skip
         return
-    shown = ", ".join(f'{field} "{text}"' for field in FOCUS_FIELDS if (text := getattr(focus, field)))
+    shown = ", ".join(
+        f'{field} "{text}"' for field in (*FOCUS_FIELDS, *AROUND_FIELDS) for text in now.texts(field, now.focus) if text
+    )
     case.note(
         "profiles that fit the same window", one.place,
-        f"`{one.profile}` and `{first.profile}` fit a window such as {shown} equally well; `{first.profile}` comes, "
+        f"`{one.profile}` and `{first.profile}` fit {shown} equally well; `{first.profile}` comes, "
         "for it stands first", "warning", "one more condition in the one that should come",
     )  # fmt: skip
 
@@ -102,6 +105,8 @@ def _whens(case: Case) -> Iterator[_When]:
     for name, entry in case.desk.sources.data.get("profile", {}).items():
         when = entry.get("when")
         for number, one in enumerate(when if isinstance(when, list) else [when] if when else []):
+            if DENIED in one:
+                continue  # what is left over may be told apart by that
             place: KeyPath = ("profile", name, "when", number) if isinstance(when, list) else ("profile", name, "when")
             fields = {field: texts if isinstance(texts, list) else [texts] for field, texts in one.items()}
             samples = {field: next(filter(None, map(sample_of, texts)), "") for field, texts in fields.items()}
@@ -114,6 +119,8 @@ def _whens(case: Case) -> Iterator[_When]:
 
 def no_way_back(case: Case, named: dict[str, KeyPath]) -> None:
     """Profiles that are put in force by hand, and that nothing leads out of."""
+    if case.plan.hand_until_focus:
+        return  # the next program in front does
     for name, path in named.items():
         profile = case.plan.profiles.get(name)
         if profile is None:
@@ -149,8 +156,8 @@ def _pauses(cell: Cell) -> bool:
     return any(isinstance(step, PauseOrResume) for step in all_steps(cell))
 
 
-def _common(one: _When, other: _When) -> Focus | None:
-    """A window that may fit both; None where one field clearly tells them apart."""
+def _common(one: _When, other: _When) -> Circumstances | None:
+    """Circumstances that may fit both; None where one field clearly tells them apart."""
     found: dict[str, str] = {}
     for field in {**one.fields, **other.fields}:
         mine, theirs = one.samples.get(field), other.samples.get(field)
@@ -163,4 +170,7 @@ def _common(one: _When, other: _When) -> Focus | None:
             found[field] = both.pop()
         else:
             found[field] = mine if len(mine) >= len(theirs) else theirs
-    return Focus(**found)
+    app, title, program, path, arguments = (found.get(field, "") for field in FOCUS_FIELDS)
+    focus = Focus(app, title, program, path, arguments)
+    running, surfaces = (frozenset({found[field]} if field in found else ()) for field in AROUND_FIELDS)
+    return Circumstances(focus, running, surfaces)

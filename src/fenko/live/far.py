@@ -1,0 +1,120 @@
+"""What comes back from other ends: numbers that somebody else changed, values of the desk that they set, states."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+from fenko.core.engine import Engine
+from fenko.core.phrase import Phrase, steps_of
+from fenko.core.plan import GESTURES, Cell, Focus, Plan
+from fenko.core.steps import Send
+from fenko.core.verbs import ACTS
+from fenko.desk.compiled import Compiled
+from fenko.live.inbox import Inbox
+from fenko.outputs.afar import FarPort, Hearer
+
+Turns = dict[tuple[str, str], list[tuple[Cell, str, tuple[tuple[str, Any], ...]]]]
+"""By output and name: cells, their gestures, and of each state which part of the fact is what."""
+
+
+class FarEnds(Hearer):
+    """The workers' port of a running desk, and the engine that it speaks to."""
+
+    def __init__(self, port: FarPort, engine: Engine, inbox: Inbox) -> None:
+        self.port = port
+        self._engine = engine
+        self._inbox = inbox
+        self._focus: Focus | None = None
+        self._turns: Turns | None = None
+        port.hearer = self
+
+    def number(self, out: str, name: str, number: float) -> None:
+        """A number at another end is that now."""
+        self._engine.restore((out, name), number)
+
+    def heard(self, kind: str, name: str, number: float) -> None:
+        """Another end sets a value of the desk, or says to which of its states something has come."""
+        if kind == "value":
+            self._inbox.hear(time.monotonic(), ("value", name), number)
+            return
+        address, _, gesture = name.rpartition(".")
+        if gesture not in GESTURES:
+            address, gesture = name, "press"
+        cell = self._engine.cell(address)
+        if cell is not None:
+            self._engine.turn_to(cell, gesture, int(number))
+
+    def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
+        """Bindings that lead there by turns have come to where it stands."""
+        if self._turns is None:
+            self._turns = _turns(self._engine.plan)
+        for cell, gesture, states in self._turns.get((out, name), ()):
+            state = next((number for number, (part, what) in enumerate(states) if fact.get(part) == what), None)
+            if state is not None:
+                self._engine.turn_to(cell, gesture, state)
+
+    def look(self) -> None:
+        """After each round: the workers know which program is in front."""
+        focus = self._engine.focus
+        if focus is not self._focus:
+            self._focus = focus
+            self.port.focus_on(focus.app, focus.program)
+
+    def use_desk(self, desk: Compiled) -> None:
+        """Another desk is in force."""
+        self._turns = None
+        self.port.use_desk(desk.folder, desk.far, desk.tables)
+
+    @property
+    def facts(self) -> dict[str, dict[str, Any]]:
+        """How things stand there, by output; a player's position as it is now."""
+        now = time.time()
+        return {
+            out: {name: _moved_on(fact, now) for name, fact in facts.items()} for out, facts in self.port.facts.items()
+        }
+
+
+def _turns(plan: Plan) -> Turns:
+    """Bindings with states, all of which lead to how one thing stands at another end; by that thing."""
+    found: Turns = {}
+    for level in plan.levels.values():
+        for cell in level.cells.values():
+            for gesture, binding in cell.gestures():
+                leads = [_leads_to(phrase) for phrase in binding.phrases] if binding.states else []
+                places = {(lead[0], lead[1]) for lead in leads if lead is not None}
+                if len(places) == 1 and None not in leads:
+                    states = tuple((lead[2], lead[3]) for lead in leads if lead is not None)
+                    found.setdefault(places.pop(), []).append((cell, gesture, states))
+    return found
+
+
+def _leads_to(phrase: Phrase) -> tuple[str, str, str, Any] | None:
+    """The output, and what of it stands how, after a phrase that is one step."""
+    steps = steps_of(phrase)
+    if len(steps) != 1 or not isinstance(step := steps[0], Send):
+        return None
+    leads_to = ACTS[step.out, step.act].leads_to
+    there = leads_to(*step.values) if leads_to is not None else None
+    return (step.out, *there) if there is not None else None
+
+
+def _moved_on(fact: dict[str, Any], now: float) -> dict[str, Any]:
+    """Of what says where it was at a time, and how fast it moves, where it is now."""
+    if "position" not in fact or "at" not in fact:
+        return fact
+    moved = (now - fact["at"]) * fact.get("rate", 0.0)
+    shown = {name: value for name, value in fact.items() if name not in ("at", "rate")}
+    return shown | {"position": round(max(0.0, fact["position"] + moved), 3)}
+
+
+def far_ends(
+    port: object, engine: Engine, inbox: Inbox, each_round: Callable[[Callable[[], None]], None]
+) -> FarEnds | None:
+    """What a port has to say, if it is one of workers."""
+    if not isinstance(port, FarPort):
+        return None
+    found = FarEnds(port, engine, inbox)
+    each_round(found.look)
+    return found

@@ -1,0 +1,278 @@
+"""The way to everything that can wait for somebody else: a process of workers, which is never waited for.
+
+What is sent is put into a queue that is bounded whatever happens, and goes out when the event at hand is dealt with. If that
+process ends, it is started again, with growing pauses, and told what had been begun."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import signal
+import socket
+import time
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from math import inf
+from typing import Any, Protocol
+
+from fenko.core.backlog import Backlog
+from fenko.core.changes import Effect
+from fenko.core.verbs import OUTPUTS
+from fenko.outputs.port import Descriptor, Port, Settings
+from fenko.system.beside import started
+from fenko.system.packets import Packets, packed
+
+FIRST_PAUSE, LONGEST_PAUSE = 0.1, 30.0
+"""Seconds before ended workers are started again: at first, and, doubled each time, at last."""
+MOVES_APART = 0.004
+"""Seconds from one time that numbers are told which move on and on to the next; the first of them goes at once."""
+_STEADY = 60.0  # seconds after which the pauses begin anew
+_PATIENCE = 3.0  # seconds in which workers have to end
+
+
+class Hearer(Protocol):
+    """Whom a port of workers tells what comes back."""
+
+    def number(self, out: str, name: str, number: float) -> None:
+        """A number at another end is that now."""
+
+    def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
+        """How something stands at another end."""
+
+    def heard(self, kind: str, name: str, number: float) -> None:
+        """Another end sets a `value` of the desk, or the `state` of a control."""
+
+
+class FarPort(Port):
+    """Sends effects to the workers of `outs`."""
+
+    name = "workers"
+
+    def __init__(self, outs: Iterable[str], settings: Settings) -> None:
+        self.outs = frozenset(outs)
+        self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self.outs))}"
+        self.facts: dict[str, dict[str, Any]] = {}
+        """How things stand at the other ends, by output and name."""
+        self.hearer: Hearer | None = None
+        self._warn = settings.warn
+        self._tables = settings.tables
+        self._folder = settings.folder
+        self._agreed = settings.agreed
+        self._refused: set[str] = set()
+        self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
+        self._backlog = Backlog()
+        self._out = bytearray()
+        self._begun: dict[Hashable, Effect] = {}
+        self._focus: tuple[str, str] | None = None
+        self._packets = Packets()
+        self._pid = 0
+        self._started = -inf
+        self._pause = FIRST_PAUSE
+        self._again = inf
+        self._moved_at = -inf
+        self._line: socket.socket | None = None
+        self._silence: socket.socket | None = None
+        self._fd = -1
+        self._start()
+
+    # --- The process ---
+
+    def _start(self) -> None:
+        self._pid, ours = started("fenko.workers")
+        if self._fd < 0:
+            self._fd, self._line = ours.fileno(), ours
+        else:
+            # The loop goes on listening at the same number.
+            os.dup2(ours.fileno(), self._fd, inheritable=False)
+            ours.close()
+            self._line = socket.socket(fileno=self._fd)
+        self._started = time.monotonic()
+        self._again = inf
+        self._packets = Packets()
+        self._out.clear()
+        self._tell_desk()
+        if self._focus is not None:
+            self._say("focus", *self._focus)
+        if self._begun or self.facts:
+            self._say("begun", list(self._begun.values()), self.facts)
+            self._begun.clear()
+            self.facts = {}
+
+    def _tell_desk(self) -> None:
+        self._say("desk", self._folder, sorted(self.outs), dict(self._tables))
+
+    def use_desk(self, folder: str, outs: Iterable[str], tables: Mapping[str, Any]) -> None:
+        """Another desk is in force; `outs` are those of it that have workers."""
+        self.outs = frozenset(outs)
+        self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
+        self._folder, self._tables = folder, tables
+        self._refused.clear()
+        self._tell_desk()
+
+    def focus_on(self, app: str, program: str) -> None:
+        """The window in front is of this program."""
+        if (app, program) != self._focus:
+            self._focus = (app, program)
+            self._say("focus", app, program)
+
+    def release(self) -> None:
+        """Everything that plays by itself ends."""
+        self._say("release")
+
+    def _ended(self) -> None:
+        """The process is gone: its things are ended when it is there again."""
+        line, self._line = self._line, None
+        with contextlib.suppress(ProcessLookupError, ChildProcessError):
+            os.kill(self._pid, signal.SIGKILL)  # it has closed its end, so it ends anyway
+            os.waitpid(self._pid, 0)
+        if line is not None:
+            # The number stays taken, by something that never says anything, until it is started again.
+            ours, theirs = socket.socketpair()
+            os.dup2(ours.fileno(), self._fd, inheritable=False)
+            line.detach()
+            ours.close()
+            self._silence = theirs
+        if time.monotonic() - self._started > _STEADY:
+            self._pause = FIRST_PAUSE
+        self._warn("what talks to other programs has ended; it is started again")
+        self._again = time.monotonic() + self._pause
+        self._pause = min(LONGEST_PAUSE, self._pause * 2)
+        self.wake(self._again)
+
+    def go_on(self, now: float) -> None:
+        """Starts it again."""
+        if self._line is None and now >= self._again:
+            try:
+                self._start()
+            except OSError as why:
+                self._warn(f"what talks to other programs cannot be started: {why.strerror or why}")
+                self._again = now + self._pause
+                self._pause = min(LONGEST_PAUSE, self._pause * 2)
+                self.wake(self._again)
+
+    # --- Sending ---
+
+    def send(self, effects: Sequence[Effect]) -> None:
+        """Puts effects into the queue."""
+        now = 0.0
+        for effect in effects:
+            out = effect[1]
+            if out not in self.outs:
+                continue
+            if out in self._risks and not self._may(effect):
+                continue
+            now = now or time.monotonic()
+            how, key = self._backlog.put(effect, now)
+            if how == "begin":
+                self._begun[out, key] = effect
+            elif how == "end":
+                self._begun.pop((out, key), None)
+
+    def _may(self, effect: Effect) -> bool:
+        risk = self._risks[effect[1]]
+        what = risk(effect[2:], self._tables) if risk is not None else ""
+        if not what or self._agreed is None or self._agreed(what):
+            return True
+        if what not in self._refused:
+            self._refused.add(what)
+            self._warn(f"not done, for nobody has agreed to it: {what}; `fenko trust` shows it and asks")
+        return False
+
+    def _say(self, word: str, *what: Any) -> None:
+        self._out += packed([word, *what])
+
+    @property
+    def busy(self) -> bool:
+        """Whether something waits to be sent."""
+        return bool(self._out) or bool(self._backlog)
+
+    def _write(self) -> bool:
+        """Sends what the socket takes; whether there is more."""
+        if self._line is None:
+            return False
+        if not self._out and self._backlog:
+            now = time.monotonic()
+            if now < self._moved_at + MOVES_APART and not self._backlog.urgent:
+                # A device may tell a thousand times a second where it is; nobody at the other end is that fast.
+                self.wake(self._moved_at + MOVES_APART)
+                return False
+            self._moved_at = now
+            self._say("effects", self._backlog.take())
+        if not self._out:
+            return False
+        try:
+            sent = self._line.send(self._out)
+        except BlockingIOError:
+            return True
+        except OSError:
+            return False  # reading says so too
+        del self._out[:sent]
+        return self.busy
+
+    def descriptors(self) -> Iterable[Descriptor]:
+        """The socket to the workers."""
+        return (Descriptor(self._fd, self._readable, self._write),)
+
+    def _readable(self) -> None:
+        if self._line is None:
+            return
+        try:
+            data = self._line.recv(1 << 16)
+        except BlockingIOError:
+            return
+        except OSError:
+            data = b""
+        if not data:
+            self._ended()
+            return
+        try:
+            for word, *what in self._packets.of(data):
+                self._heard(word, what)
+        except (ValueError, TypeError):
+            os.kill(self._pid, signal.SIGKILL)  # no worker says such a thing
+            self._ended()
+
+    def _heard(self, word: str, what: list[Any]) -> None:
+        match word:
+            case "note":
+                self._warn(what[0])
+            case "fact":
+                out, name, fact = what
+                if fact is None:
+                    self.facts.get(out, {}).pop(name, None)
+                else:
+                    self.facts.setdefault(out, {})[name] = fact
+                    if self.hearer is not None:
+                        self.hearer.fact(out, name, fact)
+            case "number" if self.hearer is not None:
+                self.hearer.number(*what)
+            case "heard" if self.hearer is not None:
+                self.hearer.heard(*what)
+
+    def close(self) -> None:
+        """What waits is sent, everything that was begun ends, and the process with it."""
+        if self._line is not None:
+            self._line.settimeout(_PATIENCE)
+            if self._backlog:
+                self._say("effects", self._backlog.take())
+            with contextlib.suppress(OSError):
+                self._line.sendall(self._out)
+                self._line.shutdown(socket.SHUT_WR)
+            _ended_within(self._pid, _PATIENCE)
+            self._line.close()
+        elif self._fd >= 0:
+            os.close(self._fd)
+        self._line, self._fd = None, -1
+
+
+def _ended_within(pid: int, seconds: float) -> None:
+    """Waits for a process, and kills it after so many seconds."""
+    watch = os.pidfd_open(pid)
+    try:
+        if not select.select([watch], [], [], seconds)[0]:
+            os.kill(pid, signal.SIGKILL)
+        os.waitpid(pid, 0)
+    except ChildProcessError:
+        pass
+    finally:
+        os.close(watch)

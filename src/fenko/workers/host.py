@@ -1,0 +1,141 @@
+"""The process of the workers: takes what a desk sends, hands it to the lanes, and ends everything with the desk."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import socket
+import time
+from collections.abc import Mapping, Sequence
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+from fenko.core.changes import Effect
+from fenko.core.registration import Output
+from fenko.core.verbs import OUTPUTS
+from fenko.outputs.registered import load
+from fenko.system.packets import Packets
+from fenko.workers.lane import Lane, Line, Telling
+from fenko.workers.worker import Worker
+
+LAST_WORDS = 2.0
+"""Seconds that workers have to end things when the desk is gone."""
+
+
+class Host:
+    """All lanes of a desk: one for each output, or for each of its ends where these have nothing to do with one another."""
+
+    def __init__(self, line: socket.socket) -> None:
+        self._line = line
+        self._back = Line(line)
+        self._lanes: dict[tuple[str, str], Lane] = {}
+        self._read: dict[tuple[str, str], dict[str, Any]] = {}
+        self._focus = ("", "")
+
+    def run(self) -> None:
+        """Takes what the desk sends until it is gone; then everything ends."""
+        packets = Packets()
+        with contextlib.suppress(ValueError, OSError):
+            while data := self._line.recv(1 << 16):
+                for word, *what in packets.of(data):
+                    self._take(word, what)
+        _end(list(self._lanes.values()))
+
+    def _take(self, word: str, what: list[Any]) -> None:
+        match word:
+            case "effects":
+                for place, effects in _by_lane(what[0]).items():
+                    if place in self._lanes:
+                        self._lanes[place].put(effects)
+            case "desk":
+                self._use(*what)
+            case "focus":
+                self._focus = (what[0], what[1])
+                for lane in self._lanes.values():
+                    lane.worker.focus(*self._focus)
+            case "release":
+                for lane in self._lanes.values():
+                    lane.release()
+            case "begun":
+                begun = _by_lane(what[0])
+                for (out, end), lane in self._lanes.items():
+                    effects, facts = begun.get((out, end), []), what[1].get(out) or {}
+                    if effects or facts:
+                        lane.take_over(effects, facts)
+
+    def _use(self, folder: str, outs: list[str], tables: dict[str, Any]) -> None:
+        """A desk: workers that would read the same as before stay."""
+        wanted = {
+            (out, end): _read_by(OUTPUTS[out], end, folder, tables)
+            for out in outs
+            if out in OUTPUTS
+            for end in _ends_of(OUTPUTS[out], tables)
+        }
+        gone = [place for place in self._lanes if self._read[place] != wanted.get(place)]
+        _end([self._lanes.pop(place) for place in gone])
+        for place, read in wanted.items():
+            if place not in self._lanes:
+                self._start(place, read)
+
+    def _start(self, place: tuple[str, str], read: dict[str, Any]) -> None:
+        output = OUTPUTS[place[0]]
+        telling = Telling(output.name, self._back)
+        try:
+            module, _, name = output.worker.partition(":")
+            make = getattr(import_module(module), name)
+            worker: Worker = make(read, Path(read[FOLDER]), telling)
+        except Exception as why:  # a library that is not there, or somebody else's code
+            telling.note(f"{output.title} cannot be used: {type(why).__name__}: {why}")
+            return
+        worker.focus(*self._focus)
+        self._read[place] = read
+        self._lanes[place] = Lane(output, worker, telling)
+
+
+FOLDER = ""
+"""Where, among the tables that a worker reads, the desk's folder stands; no table is called so."""
+
+
+def _ends_of(output: Output, tables: Mapping[str, Any]) -> list[str]:
+    """The ends of an output that have a lane each."""
+    entries = tables.get(output.each) if output.each else None
+    return list(entries) if isinstance(entries, dict) else [""] if not output.each else []
+
+
+def _read_by(output: Output, end: str, folder: str, tables: Mapping[str, Any]) -> dict[str, Any]:
+    """What of a desk a worker reads."""
+    read = {FOLDER: folder} | {name: tables.get(name) for name in (*output.tables, "app", "value")}
+    return read | {output.each: {end: tables[output.each][end]}} if output.each else read
+
+
+def _by_lane(effects: Sequence[Sequence[Any]]) -> dict[tuple[str, str], list[Effect]]:
+    found: dict[tuple[str, str], list[Effect]] = {}
+    for effect in effects:
+        output = OUTPUTS.get(effect[1])
+        if output is not None:
+            end = output.end(*effect[3:]) if output.each else ""
+            found.setdefault((output.name, end), []).append(tuple(effect))
+    return found
+
+
+def _end(lanes: list[Lane]) -> None:
+    until = time.monotonic() + LAST_WORDS
+    for lane in lanes:
+        lane.end()
+    for lane in lanes:
+        lane.join(max(0.0, until - time.monotonic()))
+
+
+def main(fd: int) -> None:
+    """The whole process, at the socket with that number."""
+    with contextlib.suppress(OSError):
+        os.setsid()  # a Ctrl-C in the terminal is for the desk, which ends this in order
+    for number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):
+        # Not ignored, which programs that are started from here would inherit.
+        signal.signal(number, lambda number, frame: None)
+    load()
+    line = socket.socket(fileno=fd)
+    Host(line).run()
+    os._exit(0)  # threads that still wait for somebody are waited for no longer

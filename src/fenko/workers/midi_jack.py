@@ -1,0 +1,121 @@
+"""MIDI ports on JACK. What is sent goes out with the server's next period, in order."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+from collections import deque
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from fenko.workers.midi_ports import CLIENT, fits
+from fenko.workers.worker import Away
+
+_DRAINS = 0.2  # seconds in which the server takes what waits, at the end
+
+
+def _open(name: str) -> Any:
+    try:
+        import jack
+    except (ImportError, OSError) as why:
+        raise Away(f"JACK is not on this machine: {why}") from why
+    # Its library writes to the terminal, whoever looks there.
+    jack.set_error_function(lambda text: None)
+    jack.set_info_function(lambda text: None)
+    try:
+        return jack.Client(name, no_start_server=True)
+    except jack.JackError as why:
+        raise Away("no JACK server runs") from why
+
+
+def ports() -> list[str]:
+    """Every port of another program that takes MIDI. Raises Away."""
+    client = _open("Fenko-ready")
+    with contextlib.closing(client):
+        return [port.name for port in client.get_ports(is_midi=True, is_input=True) if not port.name.startswith(CLIENT)]
+
+
+class JackSystem:
+    """A client with a port for each of the desk's."""
+
+    def __init__(self, wake: Callable[[], None]) -> None:
+        self._client = _open(CLIENT)
+        self._ports: dict[str, tuple[Any, str]] = {}
+        self._waiting: dict[str, deque[bytes]] = {}
+        self._gone = False
+        self._wake = wake
+        self._empty = threading.Event()
+        self._client.set_process_callback(self._process)
+        self._client.set_shutdown_callback(self._shut_down)
+        self._client.set_port_registration_callback(lambda port, there: self._wake())
+        self._client.set_port_connect_callback(lambda one, other, there: self._wake())
+        self._client.activate()
+
+    def _process(self, frames: int) -> None:
+        for name, (port, _) in list(self._ports.items()):
+            port.clear_buffer()
+            waiting = self._waiting[name]
+            while waiting:
+                try:
+                    port.write_midi_event(0, waiting[0])
+                except Exception:
+                    break  # the period is full; the next one takes it
+                waiting.popleft()
+        if not any(self._waiting.values()):
+            self._empty.set()
+
+    def _shut_down(self, status: Any, reason: str) -> None:
+        self._gone = True
+        self._wake()
+
+    def _there(self) -> None:
+        if self._gone:
+            raise Away("the JACK server is gone")
+
+    def add(self, name: str, to: str) -> None:
+        """A port of that name."""
+        self._there()
+        self._waiting[name] = deque()
+        self._ports[name] = (self._client.midi_outports.register(name), to)
+
+    def send(self, name: str, message: bytes) -> None:
+        """Sends one message with the next period."""
+        self._there()
+        self._empty.clear()
+        self._waiting[name].append(message)
+
+    def connected(self) -> dict[str, list[str]]:
+        """With whom each port is connected."""
+        self._there()
+        return {name: sorted(other.name for other in port.connections) for name, (port, _) in self._ports.items()}
+
+    def look(self) -> None:
+        """Connects with who is wanted and has come."""
+        self._there()
+        for name, (_, to) in self._ports.items():
+            if to:
+                self.connect(name, [other for other in self._others() if fits(to, other)])
+
+    def _others(self) -> list[str]:
+        found = self._client.get_ports(is_midi=True, is_input=True)
+        return [port.name for port in found if not port.name.startswith(f"{CLIENT}:")]
+
+    def connect(self, name: str, others: Sequence[str]) -> None:
+        """Connects a port with others; no matter if it is already, or if they are gone."""
+        port = self._ports[name][0]
+        for other in others:
+            with contextlib.suppress(Exception):
+                self._client.connect(port, other)
+
+    def close(self) -> None:
+        """What waits goes out, and the ports vanish."""
+        self._wake = lambda: None
+        if not self._gone and any(self._waiting.values()):
+            self._empty.wait(_DRAINS)
+            # One more period, so that whoever listens has it before the port is gone.
+            self._empty.clear()
+            self._empty.wait(_DRAINS)
+        with contextlib.suppress(Exception):
+            self._client.deactivate()
+        with contextlib.suppress(Exception):
+            self._client.close()

@@ -1,0 +1,90 @@
+"""Windows of programs, whatever the desktop: found, brought to the front, asked to close."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from typing import NamedTuple
+
+from fenko.core.plan import Focus
+from fenko.system.xserver import Display, DisplayError, NoWindow, display_name, open_display
+from fenko.system.xwindows import ask_to_close, bring_to_front, described, in_front, listed
+from fenko.workers.worker import Away
+
+
+class Window(NamedTuple):
+    """A window: its number on this desktop, what it is, and whether it is in front."""
+
+    number: int
+    focus: Focus
+    front: bool
+
+
+class Windows(ABC):
+    """The windows of a desktop. Everything raises Away when there is none."""
+
+    @abstractmethod
+    def all(self) -> list[Window]:
+        """Every window, from the top to the bottom."""
+
+    @abstractmethod
+    def bring_to_front(self, window: Window) -> None:
+        """Asks for it."""
+
+    @abstractmethod
+    def ask_to_close(self, window: Window) -> None:
+        """Asks its program to."""
+
+
+class X11Windows(Windows):
+    """Those of an X server with a window manager."""
+
+    def __init__(self) -> None:
+        self._display: Display | None = None
+
+    def _open(self) -> Display:
+        try:
+            if self._display is None:
+                self._display = open_display()
+            if not self._display.manager_window():
+                raise Away("there is no window manager that could be asked for windows")
+            return self._display
+        except DisplayError as why:
+            self.close()
+            raise Away(str(why)) from None
+
+    def all(self) -> list[Window]:
+        """Every window, from the top to the bottom."""
+        display = self._open()
+        found = []
+        try:
+            front = in_front(display)
+            for number in listed(display):
+                try:
+                    found.append(Window(number, described(display, number), number == front))
+                except NoWindow:
+                    continue  # it has just gone
+        except DisplayError as why:
+            self.close()
+            raise Away(str(why)) from None
+        return found
+
+    def bring_to_front(self, window: Window) -> None:
+        """Asks the window manager."""
+        bring_to_front(self._open(), window.number)
+
+    def ask_to_close(self, window: Window) -> None:
+        """Asks the window manager."""
+        ask_to_close(self._open(), window.number)
+
+    def close(self) -> None:
+        """Lets go of the display."""
+        if self._display is not None:
+            self._display.close()
+            self._display = None
+
+
+def open_windows() -> Windows:
+    """The windows of this desktop. Raises Away."""
+    if not display_name():
+        raise Away("there is no display, so there are no windows")
+    return X11Windows()

@@ -1,0 +1,313 @@
+"""Real programs at the other ends of outputs, each started for one test and ended with it: an audio server, a session bus,
+players, JACK, a synthesiser, brokers. Nobody here wrote them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import select
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from fenko.core.changes import UNPLUG, Change
+from fenko.core.engine import Engine
+from fenko.core.plan import Focus
+from fenko.desk.compiled import compiled
+from fenko.desk.load import load_desk
+from fenko.live.far import FarEnds
+from fenko.outputs.afar import FarPort
+from fenko.outputs.port import Settings
+from support import wait_for
+
+
+def needed(*programs: str) -> Any:
+    """Skips where one of these programs is not there, and says how to get them."""
+    missing = [program for program in programs if shutil.which(program) is None]
+    return pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}: run tools/needs tests")
+
+
+@contextlib.contextmanager
+def program(*command: str, env: Mapping[str, str] | None = None, **more: Any) -> Iterator[subprocess.Popen[bytes]]:
+    """A program that runs meanwhile."""
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "stdin": subprocess.DEVNULL}
+    process = subprocess.Popen(command, env=dict(env) if env is not None else None, **{**quiet, **more})
+    try:
+        yield process
+    finally:
+        # Asked politely first: a killed JACK leaves its place among the eight that there are taken.
+        process.terminate()
+        try:
+            process.wait(10)
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+
+
+def free_port(kind: int = socket.SOCK_STREAM) -> int:
+    """A port that nobody has now."""
+    with socket.socket(socket.AF_INET, kind) as line:
+        line.bind(("127.0.0.1", 0))
+        return int(line.getsockname()[1])
+
+
+def there(what: Callable[[], Any]) -> Callable[[], Any]:
+    """What it comes to, or nothing while whoever is asked does not answer yet."""
+
+    def asked() -> Any:
+        with contextlib.suppress(OSError, subprocess.CalledProcessError, ValueError, IndexError, KeyError):
+            return what()
+
+    return asked
+
+
+# --- A desk whose workers are real ---
+
+
+class FarDesk:
+    """A desk in a folder, whose outputs are done for real by their workers; hands are this test's. Keys go nowhere."""
+
+    def __init__(self, folder: Path, text: str, agreed: Callable[[str], bool] | None = None) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / "desk.toml").write_text('format = 1\n[surface.pad]\nkind = "gamepad"\n' + text)
+        self.notes: list[str] = []
+        self.engine = Engine(compiled(load_desk(folder)).plan)
+        desk = compiled(load_desk(folder))
+        self.port = FarPort(desk.far, Settings(desk.tables, self.notes.append, None, desk.folder, agreed))
+        self.port.wake = lambda due: None
+        self.ends = FarEnds(self.port, self.engine, self)  # type: ignore[arg-type]
+        self.closed = False
+
+    def hear(self, now: float, item: tuple[str, str], number: float) -> None:
+        """What an inbox does."""
+        self.port.send(self.engine.hear(self._now(), item, number))
+
+    def _now(self) -> float:
+        return time.monotonic()
+
+    def feed(self, *changes: tuple[str, object]) -> None:
+        """Hands do this now."""
+        for address, value in changes:
+            change: Change = (self._now(), address, value)
+            self.port.send(self.engine.feed(change))
+        self.look()
+
+    def press(self, control: str) -> None:
+        """A button goes down."""
+        self.feed((f"pad.{control}", 1))
+
+    def let_go(self, control: str) -> None:
+        """It comes up."""
+        self.feed((f"pad.{control}", 0))
+
+    def tap(self, control: str) -> None:
+        """Both."""
+        self.press(control)
+        self.let_go(control)
+
+    def front(self, app: str, program: str = "") -> None:
+        """A program's window is in front."""
+        self.feed(("focus", Focus(app, "", program or app)))
+
+    def unplug(self) -> None:
+        """The pad is gone."""
+        self.feed((UNPLUG, "pad"))
+
+    def pause(self) -> None:
+        """What a pause lifts."""
+        self.port.send(self.engine.release_all(self._now()))
+        self.port.release()
+        self.look()
+
+    def look(self, seconds: float = 0.0) -> None:
+        """What the loop would do for so long."""
+        end = time.monotonic() + seconds
+        while True:
+            self.port.send(self.engine.advance(self._now()))
+            self.ends.look()
+            self.port.go_on(time.monotonic())
+            (descriptor,) = self.port.descriptors()
+            more = descriptor.writable is not None and descriptor.writable()
+            wait = max(0.0, min(0.02, end - time.monotonic()))
+            readable, _, _ = select.select([descriptor.fd], [descriptor.fd] if more else [], [], wait)
+            if readable:
+                descriptor.readable()
+            elif time.monotonic() >= end:
+                return
+
+    def until(self, what: Callable[[], Any], why: str = "") -> Any:
+        """What `what` comes to as soon as it is true; the loop goes on meanwhile."""
+
+        def looked() -> Any:
+            self.look(0.02)
+            return there(what)()
+
+        try:
+            return wait_for(looked, why)
+        except AssertionError as late:
+            raise AssertionError(f"{late}; the desk said {self.notes}") from None
+
+    def said(self, words: str) -> Any:
+        """Waits until it has said something with these words."""
+        return self.until(lambda: any(words in note for note in self.notes), f"`{words}` was not said")
+
+    @property
+    def workers(self) -> int:
+        """Their process."""
+        return self.port._pid
+
+    def close(self) -> None:
+        """The end."""
+        if self.closed:
+            return
+        self.closed = True
+        self.port.send(self.engine.release_all(self._now()))
+        self.port.close()
+
+
+MakeFar = Callable[..., FarDesk]
+
+
+@pytest.fixture
+def far(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[MakeFar]:
+    """Makes desks whose workers are real, and ends them."""
+    made: list[FarDesk] = []
+
+    def make(text: str, env: Mapping[str, str] | None = None, agreed: Callable[[str], bool] | None = None) -> FarDesk:
+        for name, value in (env or {}).items():
+            monkeypatch.setenv(name, value)
+        made.append(FarDesk(tmp_path / "desk", text, agreed))
+        return made[-1]
+
+    yield make
+    for desk in made:
+        desk.close()
+
+
+# --- Audio ---
+
+
+class AudioServer:
+    """PulseAudio with one output and one input that go nowhere."""
+
+    def __init__(self, folder: Path) -> None:
+        self.socket = folder / "pulse.socket"
+        self.env = {**os.environ, "PULSE_SERVER": f"unix:{self.socket}", "PULSE_COOKIE": str(folder / "cookie")}
+        self._process: subprocess.Popen[bytes] | None = None
+        self._home = folder
+
+    def start(self) -> None:
+        """Starts it, and waits until it answers."""
+        command = ["pulseaudio", "-n", "--daemonize=no", "--exit-idle-time=-1", "--use-pid-file=no"]
+        for module in (
+            f"module-native-protocol-unix auth-anonymous=1 socket={self.socket}",
+            "module-null-sink sink_name=out",
+            "module-null-source source_name=mic",
+        ):
+            command += ["-L", module]
+        home = {**os.environ, "HOME": str(self._home), "XDG_RUNTIME_DIR": str(self._home)}
+        self._process = subprocess.Popen(command, env=home, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        wait_for(there(lambda: "out" in self.tell("list", "short", "sinks")), "the audio server does not answer")
+
+    def tell(self, *words: str) -> str:
+        """What its own tool says."""
+        return subprocess.run(["pactl", *words], env=self.env, check=True, capture_output=True, text=True).stdout
+
+    def level(self, what: str = "sink", name: str = "out") -> int:
+        """Percent, of the first channel."""
+        return int(self.tell(f"get-{what}-volume", name).split("%")[0].split()[-1])
+
+    def muted(self, what: str = "sink", name: str = "out") -> bool:
+        """Whether it is."""
+        return "yes" in self.tell(f"get-{what}-mute", name)
+
+    def streams(self) -> str:
+        """All that is known of what plays."""
+        return self.tell("list", "sink-inputs")
+
+    def kill(self) -> None:
+        """It is gone at once."""
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            self._process = None
+        self.socket.unlink(missing_ok=True)
+
+
+@pytest.fixture
+def audio(tmp_path: Path) -> Iterator[AudioServer]:
+    """An audio server that answers."""
+    folder = tmp_path / "audio"
+    folder.mkdir(mode=0o700)
+    server = AudioServer(folder)
+    server.start()
+    yield server
+    server.kill()
+
+
+# --- The session's bus ---
+
+
+@pytest.fixture
+def bus(tmp_path: Path) -> Iterator[dict[str, str]]:
+    """The environment of a session with a bus of its own."""
+    address = f"unix:path={tmp_path}/bus"
+    with program("dbus-daemon", "--session", f"--address={address}", "--nofork"):
+        wait_for((tmp_path / "bus").exists, "the session bus does not start")
+        yield {**os.environ, "DBUS_SESSION_BUS_ADDRESS": address}
+
+
+def called(env: Mapping[str, str], name: str, method: str, *arguments: str) -> str:
+    """What a name on the bus answers, by the bus's own tool."""
+    command = ["dbus-send", "--print-reply=literal", f"--dest={name}", "/org/mpris/MediaPlayer2", method, *arguments]
+    return subprocess.run(command, env=dict(env), check=True, capture_output=True, text=True).stdout
+
+
+def player_property(env: Mapping[str, str], name: str, what: str) -> str:
+    """A property of a player."""
+    return called(
+        env, name, "org.freedesktop.DBus.Properties.Get", "string:org.mpris.MediaPlayer2.Player", f"string:{what}"
+    ).strip()
+
+
+def sound_file(path: Path, seconds: float = 2.0, pitch: int = 440) -> Path:
+    """A file with a tone."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    subprocess.run(
+        ["sox", "-n", "-r", "44100", "-c", "1", str(path), "synth", str(seconds), "sine", str(pitch)], check=True
+    )
+    return path
+
+
+# --- JACK ---
+
+
+@pytest.fixture
+def jack(tmp_path: Path) -> Iterator[dict[str, str]]:
+    """The environment of a JACK server that plays to nobody."""
+    if subprocess.run(["pgrep", "-x", "jackd"], capture_output=True).returncode:
+        # Nobody runs, so whoever stands there was killed once.
+        Path("/dev/shm/jack-shm-registry").unlink(missing_ok=True)
+    name = f"fenko-{os.getpid()}-{int(time.monotonic() * 1000) % 100000}"
+    env = {**os.environ, "JACK_DEFAULT_SERVER": name, "JACK_NO_AUDIO_RESERVATION": "1"}
+    with program("jackd", "--no-realtime", "-n", name, "-d", "dummy", "-r", "48000", "-p", "1024", env=env):
+        wait_for(there(lambda: "system:" in jack_ports(env)), "JACK does not start")
+        yield env
+
+
+_ASK_JACK = (
+    "import jack; c = jack.Client('ask', no_start_server=True); print(*[p.name for p in c.get_ports()], sep='\\n')"
+)
+
+
+def jack_ports(env: Mapping[str, str]) -> str:
+    """Every port, a line each."""
+    run = subprocess.run([sys.executable, "-c", _ASK_JACK], env=dict(env), check=True, capture_output=True, text=True)
+    return run.stdout

@@ -1,0 +1,414 @@
+"""MIDI out on a real JACK server, heard by an independent monitor and by a real synthesiser. (ALSA's sequencer is tried in
+the lab: `kernel/test_midi.py`.)"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ends import MakeFar, far, jack, jack_ports, needed, program, there
+from fenko.core.phrase import parse_phrase
+from fenko.outputs.registered.midi import described, messages, note_name, note_number
+from fenko.system.packets import Packets, packed
+from screen import Screen, needs_screen
+from support import FENKO, wait_for
+
+__all__ = ["far", "jack"]
+needs_jack = needed("jackd")
+MONITOR = """
+import sys, threading, jack
+client = jack.Client("monitor", no_start_server=True)
+port = client.midi_inports.register("in")
+@client.set_process_callback
+def process(frames):
+    for _, data in port.incoming_midi_events():
+        sys.stdout.write(bytes(data).hex(" ") + "\\n")
+        sys.stdout.flush()
+client.activate()
+threading.Event().wait()
+"""
+
+DESK = """
+[midi.stage]
+{port}
+[midi.other]
+[profile.base.on.pad]
+south = "midi note c4"
+east = "midi note e4 velocity 80 channel 2"
+north = "midi cc 64 to 127"
+west = "midi program 5"
+start = "midi play then midi stop then midi continue"
+select = "midi send f0 7e 7f 09 01 f7"
+mode = "midi note g4 to other"
+trigger-left = "midi note a4 velocity follow"
+trigger-right = {{ do = "midi cc 74 follow", spring = true }}
+stick-left.x = {{ do = "midi bend follow", spring = true }}
+stick-right.x = {{ do = "midi pressure follow", spring = true }}
+"""
+
+
+class Monitor:
+    """Somebody who listens to a port and writes down what comes."""
+
+    def __init__(self, env: Mapping[str, str], file: Path) -> None:
+        self._file = file
+        self._env = dict(env)
+
+    def connect(self, port: str) -> None:
+        """Listens to a port, which has to be there."""
+        wait_for(there(lambda: port in jack_ports(self._env)), f"the port {port}")
+        script = f"import jack; c = jack.Client('c', no_start_server=True); c.connect({port!r}, 'monitor:in')"
+        subprocess.run([sys.executable, "-c", script], env=self._env, check=True, capture_output=True)
+
+    @property
+    def heard(self) -> list[str]:
+        """Messages, as hex."""
+        return self._file.read_text().split("\n")[:-1]
+
+
+@pytest.fixture
+def monitor(jack: dict[str, str], tmp_path: Path) -> Iterator[Monitor]:
+    """A monitor of JACK's ports."""
+    file = tmp_path / "heard"
+    with file.open("wb") as out, program(sys.executable, "-c", MONITOR, env=jack, stdout=out):
+        wait_for(there(lambda: "monitor:in" in jack_ports(jack)), "the monitor")
+        yield Monitor(jack, file)
+
+
+def desk(port: str = "") -> str:
+    return DESK.format(port=f'port = "{port}"' if port else "")
+
+
+@needs_jack
+def test_everything_that_midi_can_say_arrives(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
+    hands = far(desk(), jack)
+    hands.look(0.1)
+    monitor.connect("Fenko:stage")
+    for number, control in zip(
+        (2, 4, 5, 6, 7, 10, 11), ("south", "east", "north", "north", "west", "start", "select"), strict=True
+    ):
+        hands.tap(control)
+        hands.until(lambda n=number: len(monitor.heard) == n)
+    hands.feed(("pad.trigger-left", 0.3), ("pad.trigger-left", 0.8), ("pad.trigger-left", 0.0))
+    hands.until(lambda: "80 45 00" in monitor.heard)
+    for number, (address, value) in enumerate((("trigger-right", 0.5), ("stick-left.x", 1.0)), 13):
+        hands.feed((f"pad.{address}", value))
+        hands.until(lambda n=number: len(monitor.heard) > n)
+    expected = [
+        "90 3c 64", "80 3c 00", "91 40 50", "81 40 00", "b0 40 7f", "b0 40 7f", "c0 04", "fa", "fc", "fb",
+        "f0 7e 7f 09 01 f7", "90 45 66", "80 45 00", "b0 4a 40", "e0 7f 7f",
+    ]  # fmt: skip
+    assert monitor.heard == expected
+    assert hands.notes == []
+
+
+@needs_jack
+def test_each_port_of_the_desk_is_one_of_its_own(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
+    hands = far(desk(), jack)
+    hands.look(0.1)
+    monitor.connect("Fenko:other")
+    hands.tap("south")
+    hands.tap("mode")
+    hands.until(lambda: monitor.heard == ["90 43 64", "80 43 00"])
+
+
+@needs_jack
+def test_a_port_of_another_program_is_connected_with_when_it_comes(
+    jack: dict[str, str], far: MakeFar, tmp_path: Path
+) -> None:
+    hands = far(desk("monit*"), jack)
+    hands.until(lambda: "Fenko:stage" in jack_ports(jack))
+    file = tmp_path / "later"
+    for _ in range(2):  # and again when it has gone and come back
+        with file.open("wb") as out, program(sys.executable, "-c", MONITOR, env=jack, stdout=out):
+            hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+            hands.tap("south")
+            hands.until(lambda: file.read_text() == "90 3c 64\n80 3c 00\n")
+        hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == [], "gone")
+
+
+@needs_jack
+@pytest.mark.parametrize("how", ["let go", "end", "pause", "unplug", "killed", "worker killed"])
+def test_every_note_has_its_end(jack: dict[str, str], far: MakeFar, monitor: Monitor, how: str) -> None:
+    hands = far(desk(), jack)
+    hands.look(0.1)
+    monitor.connect("Fenko:stage")
+    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"])
+    hands.tap("north")
+    hands.press("south")
+    hands.press("east")
+    hands.feed(("pad.stick-left.x", -1.0))
+    hands.until(lambda: {"90 3c 64", "91 40 50", "e0 00 00"} <= {*monitor.heard})
+    match how:
+        case "let go":
+            hands.let_go("south")
+            hands.let_go("east")
+        case "pause":
+            hands.pause()
+        case "unplug":
+            hands.unplug()
+        case "end" | "killed":
+            # To the workers a desk that was killed is one that says nothing more.
+            if how == "killed":
+                assert hands.port._line is not None
+                hands.port._line.shutdown(socket.SHUT_WR)
+                wait_for(lambda: "81 40 00" in monitor.heard, "the notes to end")
+            else:
+                hands.close()
+        case _:
+            os.kill(hands.workers, signal.SIGKILL)
+            hands.said("has ended")
+            hands.let_go("south")
+    if how in ("end", "killed"):
+        wait_for(lambda: {"80 3c 00", "81 40 00"} <= {*monitor.heard}, f"the notes to end: {monitor.heard}")
+        wait_for(lambda: {"b0 40 00", "e0 00 40"} <= {*monitor.heard}, f"pedal and bend: {monitor.heard}")
+    else:
+        hands.until(lambda: {"80 3c 00", "81 40 00"} <= {*monitor.heard}, "the notes end")
+
+
+RUN = """
+[surface.pad]
+kind = "gamepad"
+[midi.stage]
+[profile.base.on.pad]
+south = "midi note c4"
+"""
+
+
+@contextlib.contextmanager
+def running(
+    folder: Path, env: Mapping[str, str], text: str, *changes: tuple[float, int]
+) -> Iterator[subprocess.Popen[bytes]]:
+    """`fenko run`, the whole of it, with a take in which one button changes at these times."""
+    folder.mkdir(exist_ok=True)
+    (folder / "desk.toml").write_text("format = 1\n" + text)
+    lines = ['{"take": 1, "name": "x", "surfaces": {"pad": "gamepad"}}']
+    lines += [f'{{"t": {t}, "surface": "pad", "control": "south", "value": {value}}}' for t, value in changes]
+    (folder / "take.jsonl").write_text("\n".join(lines) + "\n")
+    with (folder / "said").open("wb") as said:
+        command = [*FENKO, "run", "--desk", str(folder), "--play", str(folder / "take.jsonl"), "--play-focus"]
+        process = subprocess.Popen(command, env={**env, "XDG_RUNTIME_DIR": str(folder)}, stdout=said, stderr=said)
+        try:
+            yield process
+        finally:
+            process.kill()
+            process.wait()
+
+
+@needs_jack
+@needs_screen
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+def test_a_note_ends_with_a_desk_that_is_ended(
+    jack: dict[str, str], monitor: Monitor, tmp_path: Path, how: signal.Signals
+) -> None:
+    screen = Screen()
+    try:
+        env = {**jack, "DISPLAY": screen.display}
+        with running(tmp_path / "desk", env, RUN, (3.0, 1), (60.0, 0)) as desk:
+            monitor.connect("Fenko:stage")
+            wait_for(lambda: monitor.heard == ["90 3c 64"], "the note")
+            state = [*FENKO, "values", "--format", "json"]
+            told = subprocess.run(
+                state, env={**env, "XDG_RUNTIME_DIR": str(tmp_path / "desk")}, capture_output=True, check=True
+            )
+            assert json.loads(told.stdout)["outputs"] == {"midi": {"stage": {"to": ["monitor:in"]}}}
+            desk.send_signal(how)
+            wait_for(lambda: "80 3c 00" in monitor.heard, f"its end: {monitor.heard}")
+            desk.wait(10)
+            wait_for(lambda: "Fenko" not in jack_ports(jack), "the port to vanish")
+    finally:
+        screen.close()
+
+
+@needs_jack
+@needs_screen
+def test_a_desk_that_is_read_again_gets_its_new_outputs(jack: dict[str, str], monitor: Monitor, tmp_path: Path) -> None:
+    screen = Screen()
+    folder = tmp_path / "desk"
+    try:
+        env = {**jack, "DISPLAY": screen.display}
+        plain = RUN.replace("[midi.stage]\n", "").replace("midi note c4", "a")
+        with running(folder, env, plain, (0.5, 1), (0.6, 0), (8.0, 1), (8.1, 0), (12.0, 1), (12.1, 0)) as desk:
+            wait_for(lambda: "is running" in (folder / "said").read_text(), "it to run")
+            assert "Fenko" not in jack_ports(jack)
+            (folder / "desk.toml").write_text("format = 1\n" + RUN)
+            desk.send_signal(signal.SIGUSR1)
+            monitor.connect("Fenko:stage")
+            wait_for(
+                lambda: monitor.heard == ["90 3c 64", "80 3c 00"] * (len(monitor.heard) // 2) and monitor.heard,
+                "the note",
+            )
+            # Another name for the port: the old one goes, the new one comes.
+            (folder / "desk.toml").write_text("format = 1\n" + RUN.replace("midi.stage", "midi.lights"))
+            desk.send_signal(signal.SIGUSR1)
+            wait_for(
+                lambda: "Fenko:lights" in jack_ports(jack) and "Fenko:stage" not in jack_ports(jack), "the new port"
+            )
+    finally:
+        screen.close()
+
+
+@needs_jack
+@needed("fluidsynth")
+def test_a_synthesiser_plays_the_note_and_ends_it(jack: dict[str, str], far: MakeFar, tmp_path: Path) -> None:
+    """What it plays is measured at its output."""
+    font = next(iter(Path("/usr/share").glob("s*/**/*.sf[23]")), None)
+    if font is None:
+        pytest.skip("needs a sound font: run tools/needs tests")
+    loud = tmp_path / "loud"
+    command = [
+        "fluidsynth",
+        "-i",
+        "-s",
+        "-a",
+        "jack",
+        "-m",
+        "jack",
+        "-j",
+        "-g",
+        "1",
+        "-o",
+        "midi.autoconnect=0",
+        str(font),
+    ]
+    with program(*command, env=jack), loud.open("wb") as out:
+        midi = wait_for(
+            there(lambda: next((n for n in jack_ports(jack).split() if "fluid" in n and "midi" in n), "")),
+            "the synthesiser",
+        )
+        source = next(name for name in jack_ports(jack).split() if "fluid" in name and "left" in name)
+        hands = far(desk(midi), jack)
+        hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == [midi])
+        with program(sys.executable, "-c", METER, source, env=jack, stdout=out):
+            levels = lambda: [float(line) for line in loud.read_text().split()]  # noqa: E731
+            hands.until(lambda: len(levels()) > 5)
+            assert max(levels()[-3:]) < 1e-4
+            hands.press("south")
+            hands.until(lambda: max(levels()[-3:]) > 0.005, "it sounds")
+            hands.let_go("south")
+            hands.until(lambda: max(levels()[-3:]) < 1e-3, "it ends")
+
+
+METER = """
+import sys, threading, jack
+client = jack.Client("meter", no_start_server=True)
+port = client.inports.register("in")
+found = [0.0, 0]
+@client.set_process_callback
+def process(frames):
+    samples = memoryview(port.get_buffer()).cast("f")
+    found[0] = max(found[0], max(map(abs, samples)))
+    found[1] += 1
+    if found[1] == 5:
+        sys.stdout.write(f"{found[0]:.6f}\\n")
+        sys.stdout.flush()
+        found[:] = [0.0, 0]
+client.activate()
+client.connect(sys.argv[1], port)
+threading.Event().wait()
+"""
+
+
+@needs_jack
+def test_a_server_that_goes_and_comes_back(jack: dict[str, str], far: MakeFar, tmp_path: Path) -> None:
+    name = jack["JACK_DEFAULT_SERVER"] + "x"
+    env = {**jack, "JACK_DEFAULT_SERVER": name}
+    command = ["jackd", "--no-realtime", "-n", name, "-d", "dummy", "-r", "48000", "-p", "1024"]
+    with program(*command, env=env):
+        wait_for(there(lambda: "system:" in jack_ports(env)), "JACK")
+        hands = far(desk(), env)
+        hands.until(lambda: "Fenko:stage" in jack_ports(env))
+        hands.press("south")
+    hands.said("MIDI:")
+    hands.let_go("south")
+    with program(*command, env=env):
+        hands.until(lambda: "Fenko:stage" in jack_ports(env), "the ports are there again")
+
+
+def test_without_any_midi_the_desk_says_so_once(far: MakeFar, tmp_path: Path) -> None:
+    hands = far(desk(), {"JACK_DEFAULT_SERVER": "nobody-here"})
+    for _ in range(3):
+        hands.tap("south")
+        hands.look(0.2)
+    hands.said("no JACK server runs")
+    assert len(hands.notes) == 1
+
+
+# --- The table of messages ---
+
+
+@given(st.integers(0, 127))
+def test_names_of_notes_read_back(number: int) -> None:
+    assert note_number(note_name(number)) == number
+
+
+@pytest.mark.parametrize(
+    ("text", "number"),
+    [("c4", 60), ("a4", 69), ("c-1", 0), ("g9", 127), ("f#2", 42), ("eb3", 51), ("cb4", 59), ("b#3", 60), ("60", 60)],
+)
+def test_notes(text: str, number: int) -> None:
+    assert note_number(text) == number
+
+
+@pytest.mark.parametrize("text", ["h4", "c10", "g#9", "cb-1", "128", "c", "", "c#-2"])
+def test_what_is_no_note(text: str) -> None:
+    assert note_number(text) is None
+
+
+@given(st.binary(max_size=40))
+def test_bytes_are_messages_or_are_refused(data: bytes) -> None:
+    with contextlib.suppress(ValueError):
+        parts = messages(data)
+        assert b"".join(parts) == data
+        assert all(part[0] >= 0x80 for part in parts)
+        assert all(described(list(part)) for part in parts)
+
+
+@pytest.mark.parametrize(
+    ("text", "wrong"),
+    [
+        ("midi send 90 3c", "90 needs 2 bytes behind it"),
+        ("midi send 3c 90", "3c is where a message has to begin"),
+        ("midi send f0 01", "f0 has no f7"),
+        ("midi send 90 3c ff", "behind 90 come bytes of 00 to 7f"),
+        (f"midi cc {'9' * 5000} to 1", "no controller"),
+        ("midi note h4", "no note"),
+        ("midi note c4 velocity 0", "no velocity"),
+        ("midi cc 128 to 1", "no controller"),
+        ("midi note c4 channel 17", "no channel"),
+        ("midi nothing", "MIDI has no"),
+        ("midi program 0", "no program"),
+    ],
+)
+def test_what_is_no_midi_is_said_so(text: str, wrong: str) -> None:
+    with pytest.raises(ValueError, match=wrong):
+        parse_phrase(text)
+
+
+@given(
+    st.lists(st.lists(st.one_of(st.integers(-(2**63), 2**64 - 1), st.text(), st.floats(allow_nan=False)))),
+    st.integers(1, 50),
+)
+def test_packets_come_whole_however_they_are_cut(things: list[object], size: int) -> None:
+    data = b"".join(map(packed, things))
+    packets = Packets()
+    found = [thing for at in range(0, len(data), size) for thing in packets.of(data[at : at + size])]
+    assert found == things
+
+
+def test_a_packet_that_is_none_ends_the_talk() -> None:
+    with pytest.raises(ValueError):
+        list(Packets().of(b"\xff\xff\xff\xff" + bytes(10)))
+    with pytest.raises(ValueError):
+        list(Packets().of(b"\0\0\0\1\xc1"))
