@@ -12,7 +12,8 @@ from fenko.desk.load import load_desk
 from fenko.devices.events import EventReader, State
 from fenko.live.loop import Loop
 from fenko.live.session import Session
-from fenko.outputs.port import Port
+from fenko.outputs.afar import FarPort
+from fenko.outputs.port import Port, Settings
 from fenko.system.kernel import EVENT, KEY
 
 
@@ -22,11 +23,15 @@ def serve(
     open_port: Callable[[], Port],
     ranges: dict[int, tuple[int, int]] | None = None,
 ) -> None:
-    """Runs the desk in that folder on the kernel events that come on standard input; says `r` when it is ready."""
+    """Runs the desk in that folder on the kernel events that come on standard input, with its workers if it has any; says
+    `r` when it is ready."""
     desk = compiled(load_desk(Path(folder)))
     os.set_blocking(0, False)
     with Loop() as loop:
-        session = Session(desk, loop, lambda open_now: [open_port()], lambda line: None)
+        ports = [open_port()]
+        if desk.far:
+            ports.append(FarPort(desk.far, Settings(desk.tables, lambda line: None, None, desk.folder)))
+        session = Session(desk, loop, lambda desk, open_now: ports, lambda line: None)
         reader = EventReader(0, addresses, ranges or {}, lambda: State(frozenset(), {}))
 
         def readable() -> None:

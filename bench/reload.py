@@ -37,11 +37,13 @@ def measure() -> list[Row]:
 
         def note(line: str) -> None:
             said.append(line)
-            if "read again" in line:
+            if "is in force" in line:
                 loop.stop()
 
-        session = Session(desk, loop, lambda open_now: [ListingPort(lambda effects: None)], note)
-        session._services = _Timed(loop)
+        session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], note)
+        session._compiling._services = _Timed(loop)
+        file = Path(name) / "desk.toml"
+        file.write_text(file.read_text() + "# Another word.\n")
         session.reload()
         loop.run()
         session.close()

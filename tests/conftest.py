@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import subprocess
+import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from fenko.outputs.registered import load
 from support import FENKO, MakeDesk, Run
 
 settings.register_profile("all", deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -18,13 +21,29 @@ settings.load_profile("all")
 collect_ignore_glob = [] if os.access("/dev/uinput", os.W_OK) or "FENKO_COLLECT_KERNEL" in os.environ else ["kernel/*"]
 
 
+load()  # before a test draws phrases
+
+
+@pytest.fixture(autouse=True)
+def own_person(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """A person has one desk that runs; each test is a person of its own."""
+    with tempfile.TemporaryDirectory(prefix="fenko-") as folder:  # short, for the path of a socket has to be
+        monkeypatch.setenv("XDG_RUNTIME_DIR", folder)
+        monkeypatch.setenv("XDG_STATE_HOME", f"{folder}/state")
+        yield
+
+
 @pytest.fixture
 def fenko(tmp_path: Path) -> Run:
     """Runs `fenko …` as a person would, with no display, no desk and no colour unless the test sets them."""
 
     def run(*arguments: str | Path, timeout: float = 60, **environment: str) -> subprocess.CompletedProcess[str]:
         kept = {key: value for key, value in os.environ.items() if not key.startswith(("FENKO", "DISPLAY", "WAYLAND"))}
-        kept |= {"XDG_CONFIG_HOME": str(tmp_path / "config"), "PYTHONWARNINGS": "error"} | environment
+        kept |= {
+            "XDG_CONFIG_HOME": str(tmp_path / "config"),
+            "XDG_STATE_HOME": str(tmp_path / "state"),
+            "PYTHONWARNINGS": "error",
+        } | environment
         return subprocess.run(
             [*FENKO, *map(str, arguments)], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
         )

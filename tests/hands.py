@@ -8,6 +8,7 @@ from typing import Any
 
 from hypothesis import strategies as st
 
+from fenko.core.backlog import queued_as
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
 from fenko.core.keys import NAMED_KEYS
 from fenko.core.patterns import compile_pattern
@@ -26,8 +27,9 @@ from fenko.core.plan import (
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.registration import Said
-from fenko.core.values import Value
-from fenko.core.verbs import VERB_OF
+from fenko.core.steps import Item
+from fenko.core.value import Value
+from fenko.core.verbs import HELD, TARGETS, VERB_OF
 
 SURFACES = {
     "pad": Surface("pad", "gamepad"),
@@ -42,7 +44,7 @@ CELLS = ["pad.south", "pad.east", "pad.north", "pad.trigger-right", "pad.hat.lef
          "pad.south-touch", "keys.kp1-x2", "keys.kp1-x3", "old.south"]  # fmt: skip
 VALUES = {
     ("value", name): Value(name, -10, 10, start=1, step=step) for name, step in (("exposure", 0.5), ("zoom", 0.0))
-}
+} | {item: TARGETS[item[0]].value(item[1], {}) for item in (("audio", "output"), ("midi", "cc 7 1 fenko"))}
 DRIVEN = {
     "pad.stick-left": ["pointer 900", "scroll 20"],
     "pad.stick-left.x": ["value zoom rate 5", "value exposure follow"],
@@ -110,7 +112,8 @@ _POOL = [
         "layer trim", "layer coarse", "layer trim locked", "layer coarse once", "a then layer trim", "button left",
         "ctrl+button right x2", "wait 30ms then layer trim", "press shift then a x2 then lift shift then b",
         "press ctrl+b then wait 40ms then lift b then wait 40ms", "press a", "lift a then press a then pause",
-        "value exposure by +3", "value zoom to 50% then a", "pointer left 3",
+        "value exposure by +3", "value zoom to 50% then a", "pointer left 3", "midi note c4", "midi note e4 velocity follow then a",
+        "volume by +5%", "midi cc 7 to 100 then b",
     )
 ]  # fmt: skip
 _GESTURES = [("press",), ("press",), ("tap",), ("hold",), ("press", "hold"), ("tap", "hold"), ("press", "release"),
@@ -208,6 +211,14 @@ def at_rest(t: float) -> list[Change]:
     return [(t, address, 0) for address in [*_BUTTONS, *axes]]
 
 
+def kept_apart(items: Iterable[Item]) -> set[Any]:
+    """What is held, each as the other end tells it from what else is held there."""
+    effects = [(out, (0.0, out, *HELD[out].begins(name)), name) for out, name in items]
+    return {
+        (out, queued.key if (queued := queued_as(effect)).how == "begin" else name) for out, effect, name in effects
+    }
+
+
 class Witness:
     """Sees every effect and objects to what no keyboard could do."""
 
@@ -221,7 +232,12 @@ class Witness:
         for t, out, act, *values in effects:
             assert t >= self.t, "effects come in order of time"
             self.t = t
-            if act == "down":
+            queued = queued_as((t, out, act, *values))
+            if queued.how == "begin" and out != "sound":
+                self.down.add((out, queued.key))
+            elif queued.how == "end":
+                self.down.discard((out, queued.key))
+            elif act == "down":
                 assert (out, values[0]) not in self.down, f"{values[0]} went down twice"
                 assert t >= round(self.up_at.get((out, values[0]), -1.0) + 0.002, 6), (
                     f"{values[0]} went down again at once"

@@ -157,7 +157,7 @@ class Model:
         if address == FOCUS:
             self.focus = value
             if not self.by_hand:
-                self.put_in_force(t, self.plan.choose(value))
+                self.put_in_force(t, self.plan.for_window(value))
         elif address == KEYBOARD:
             self.keyboard = value
             self.watch(t)
@@ -511,7 +511,7 @@ class Model:
         self.by_hand = name != "auto"
         if name == "auto":
             self.set_layers(t, [on for on in self.layers if on[1] not in ("locked", "once")])
-            name = self.plan.choose(self.focus)
+            name = self.plan.for_window(self.focus)
         names = [one for one in self.plan.profiles if one != BASE]
         if name in ("next", "previous"):
             step = 1 if name == "next" else -1

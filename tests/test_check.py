@@ -41,8 +41,8 @@ FINDINGS = {
         '[profile.one]\nwhen = { app = "x" }\non.pad.south = "a"\n[profile.two]\nwhen = { app = "x" }\non.pad.south = "b"',
         "warning", 5, "`two` never comes by itself: `one` has the same `when`"),
     "two that fit the same window": (
-        '[profile.one]\nwhen = { app = "x" }\non.pad.south = "a"\n[profile.two]\nwhen = { title = "Reel*" }\non.pad.south = "b"',
-        "warning", 5, '`two` and `one` fit a window such as app "x", title "Reel" equally well'),
+        '[profile.one]\nwhen = { app = "x*" }\non.pad.south = "a"\n[profile.two]\nwhen = { title = "Reel*" }\non.pad.south = "b"',
+        "warning", 5, '`two` and `one` fit app "x", title "Reel" equally well'),
     "a layer that nothing turns on": (
         '[profile.one]\nwhen = { app = "x" }\n[profile.one.layer.trim.on]\npad.south = "a"', "warning", 3,
         "nothing turns the layer `trim` on"),

@@ -190,7 +190,7 @@ def test_a_session_leaves_nothing_down(changes: list[tuple[str, Any]]) -> None:
     said: list[str] = []
     lost = False
     with Loop() as loop:
-        session = Session(DESK, loop, lambda open_now: [port], said.append, told=lambda effects: None)
+        session = Session(DESK, loop, lambda desk, open_now: [port], said.append, told=lambda effects: None)
         for address, value in changes:
             now = time.monotonic()
             if address == "release":
@@ -221,7 +221,7 @@ def test_what_a_trigger_or_a_dial_does_goes_to_the_window_in_front_now(monkeypat
     monkeypatch.delenv("DISPLAY", raising=False)
     for address, value in (("pad.trigger-left", 0.7), ("dial.dial", 2), ("pad.south", 1)):
         with Loop() as loop:
-            session = Session(DESK, loop, lambda open_now: [_Port()], lambda line: None)
+            session = Session(DESK, loop, lambda desk, open_now: [_Port()], lambda line: None)
             session.pretend_focus(Focus("snipwell"))
             focus = FocusSource(session.around)
             focus.start()
@@ -234,7 +234,7 @@ def test_what_a_trigger_or_a_dial_does_goes_to_the_window_in_front_now(monkeypat
 def test_a_moment_of_nothing_in_front_is_no_desktop(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("DISPLAY", raising=False)
     with Loop() as loop:
-        session = Session(DESK, loop, lambda open_now: [_Port()], lambda line: None)
+        session = Session(DESK, loop, lambda desk, open_now: [_Port()], lambda line: None)
         session.pretend_focus(Focus("snipwell"))
         focus = FocusSource(session.around)
         focus.start()
@@ -313,7 +313,7 @@ def test_a_device_that_refuses_is_a_port_that_is_lost_and_no_traceback() -> None
     warnings: list[str] = []
     output, keyboard, _ = _output(warnings)
     with Loop() as loop:
-        session = Session(DESK, loop, lambda open_now: [output], said.append)
+        session = Session(DESK, loop, lambda desk, open_now: [output], said.append)
         session.pretend_focus(Focus("snipwell"))
         os.close(keyboard.fd)
         keyboard.fd = os.dup(keyboard._read)  # so that closing it later is not an error of this test

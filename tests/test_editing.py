@@ -16,6 +16,7 @@ from fenko.core.stack import stack_of
 from fenko.desk.editing import EditError, binding_value, set_binding, set_entry, take_back, write
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
+from fenko.system.history import versions
 from support import DEMO
 
 HEAD = """format = 1 # the first line
@@ -85,9 +86,9 @@ def test_an_edit_is_written_whole_kept_and_taken_back(tmp_path: Path) -> None:
     edit = set_binding(folder, WHERE, ("south",), "press", '"b"')
     write(edit)
     assert (main.read_bytes(), main.stat().st_mode & 0o777) == (edit.after, 0o640)
-    assert (folder / "desk.toml.before").read_bytes() == before
+    assert [version.read() for version in versions(main)] == [before]
     assert edit.text == 'south = "b"'
-    assert sorted(path.name for path in folder.iterdir()) == ["desk.toml", "desk.toml.before"]
+    assert sorted(path.name for path in folder.iterdir()) == ["desk.toml"]
     take_back(edit)
     assert main.read_bytes() == before
     main.write_bytes(before + b"# by hand\n")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 from collections.abc import Iterator
@@ -46,7 +47,8 @@ def test_everything_named_is_written_without_a_question(fenko: Run, bench: Path)
     after = (bench / "profiles/frames.toml").read_text()
     (new,) = set(after.splitlines()) - set(before.splitlines())
     assert new == 'mode = { do = "ctrl+shift+e", label = "Export", colour = "#112233", icon = "E" }'
-    assert (bench / "profiles/frames.toml.before").read_text() == before
+    kept = json.loads(fenko("history", "frames.toml", "--desk", bench / "profiles", "--format", "json").stdout)
+    assert [(one["version"], one["added"], one["removed"]) for one in kept] == [(1, 1, 0)]
     assert f"frames.toml:{after.splitlines().index(new) + 1}: {new}" in done.stdout
     assert fenko("check", "--desk", bench, XKB_DEFAULT_LAYOUT="us").returncode == 0
 
@@ -96,8 +98,9 @@ def test_what_cannot_be_learned_leaves_the_desk_alone(
 
 def test_a_desk_that_may_not_be_written_stays_whole(fenko: Run, bench: Path) -> None:
     if os.getuid() == 0:
-        # Root may write everywhere; a folder in place of the version before is in anybody's way.
-        (bench / "profiles/frames.toml.before").mkdir()
+        # Root may write everywhere; a file in place of the folder for versions is in anybody's way.
+        (bench.parent / "state/fenko").mkdir(parents=True)
+        (bench.parent / "state/fenko/history").touch()
     else:
         (bench / "profiles").chmod(0o500)
     before = (bench / "profiles/frames.toml").read_bytes()

@@ -24,7 +24,7 @@ from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, 
 from fenko.core.plan import Layer as Layered
 from fenko.core.rehearsal import rehearse
 from fenko.core.script import ScriptError, parse_hand_step
-from fenko.core.values import Value
+from fenko.core.value import Value
 from fenko.desk.cells import steady
 from fenko.desk.judging import judge
 from fenko.desk.load import load_desk

@@ -9,17 +9,21 @@ import pickle
 import signal
 import subprocess
 import time
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 import pytest
 
+from fenko.core.changes import Effect
 from fenko.core.patterns import compile_pattern
-from fenko.desk.compiled import compiled
+from fenko.core.remedies import Remedy
+from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import load_desk
 from fenko.live.loop import Loop
 from fenko.live.service import MOST_UNDER_WAY, Services
 from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
+from fenko.outputs.port import Port, PortError, PortLost
 from fenko.services.compiling import Assembly, compile_desk
 from support import DEMO, FENKO, MakeDesk, wait_for
 
@@ -61,25 +65,130 @@ class Running:
         assert self.process.wait(30) == 0, self.said()
 
 
-def test_a_signal_reads_the_desk_again_and_a_broken_one_changes_nothing(make_desk: MakeDesk, tmp_path: Path) -> None:
+@pytest.fixture
+def pressing(make_desk: MakeDesk, tmp_path: Path) -> Iterator[tuple[Path, Running]]:
+    """A desk that is pressed again and again."""
     desk = make_desk(DESK.format(key="f1"))
     running = Running(desk, tmp_path)
     try:
         wait_for(lambda: running.last_key() == "f1", "the first key", 30)
-        make_desk(DESK.format(key="f2"))
-        running.process.send_signal(signal.SIGUSR1)
-        wait_for(lambda: running.last_key() == "f2", "the key of the desk that was read again", 30)
-        make_desk(DESK.format(key="f3").replace("south", "suoth"))
-        running.process.send_signal(signal.SIGUSR1)
-        wait_for(lambda: "suoth" in running.said(), "the error", 30)
-        assert (
-            "desk.toml:5:1: error: unknown control `suoth`" in running.said() and "the old one stays" in running.said()
-        )
-        make_desk(DESK.format(key="f4"))
-        running.process.send_signal(signal.SIGUSR1)
-        wait_for(lambda: running.last_key() == "f4", "the desk after the mistake", 30)
+        yield desk, running
     finally:
         running.end()
+
+
+def test_what_is_saved_is_in_force_and_what_is_broken_changes_nothing(
+    pressing: tuple[Path, Running], make_desk: MakeDesk
+) -> None:
+    desk, running = pressing
+    make_desk(DESK.format(key="f2"))
+    wait_for(lambda: running.last_key() == "f2", "the key of the desk that was saved", 30)
+    make_desk(DESK.format(key="f3").replace("south", "suoth"))
+    wait_for(lambda: "suoth" in running.said(), "the error", 30)
+    assert "desk.toml:5:1: error: unknown control `suoth`" in running.said() and "the old one stays" in running.said()
+    make_desk(DESK.format(key="f2"))
+    wait_for(lambda: "without errors again" in running.said(), "the way back", 30)
+    # As editors save that never leave half a file behind.
+    (desk / "draft").write_text(DESK.format(key="f4"))
+    (desk / "draft").rename(desk / "desk.toml")
+    wait_for(lambda: running.last_key() == "f4", "the desk after the mistake", 30)
+    assert running.said().count("errors, so") == 1
+
+
+def test_all_that_a_desk_is_read_from_is_watched(
+    pressing: tuple[Path, Running], make_desk: MakeDesk, tmp_path: Path
+) -> None:
+    desk, running = pressing
+    app = '[app.snipwell]\nshortcuts = "list.csv"\n'
+    elsewhere = tmp_path / "elsewhere.toml"
+    elsewhere.write_text('[profile.base.on.pad]\nsouth = "f5"\n')
+    (desk / "list.csv").write_text("command,keys,group,note\nSplit,f6,,\n")
+    (desk / "more").mkdir()
+    (desk / "more/hands.toml").write_text('[profile.base.on.pad]\nsouth = "snipwell: Split"\n')
+    make_desk('include = ["more/*.toml"]\n[surface.pad]\nkind = "gamepad"\n' + app)
+    wait_for(lambda: running.last_key() == "f6", "the key of what is included", 30)
+    (desk / "list.csv").write_text("command,keys,group,note\nSplit,f7,,\n")
+    wait_for(lambda: running.last_key() == "f7", "the key of the list", 30)
+    (desk / "more/hands.toml").write_text("# nothing here\n")
+    (desk / "more/other.toml").write_text('[profile.base.on.pad]\nsouth = "f8"\n')
+    wait_for(lambda: running.last_key() == "f8", "the key of a file that is new", 30)
+    # A folder that is taken away, and one that comes in its place.
+    desk.rename(tmp_path / "away")
+    wait_for(lambda: "no such folder" in running.said(), "that it is gone", 30)
+    assert running.last_key() == "f8"
+    make_desk(DESK.format(key="f9"))
+    wait_for(lambda: running.last_key() == "f9", "the key of the new folder", 30)
+    # A file that is somewhere else.
+    elsewhere.write_text(DESK.format(key="f10"))
+    (desk / "link").symlink_to(elsewhere)
+    (desk / "link").rename(desk / "desk.toml")
+    wait_for(lambda: running.last_key() == "f10", "the key behind the link", 30)
+    elsewhere.write_text(DESK.format(key="f11"))
+    wait_for(lambda: running.last_key() == "f11", "the key that was changed behind the link", 30)
+
+
+def test_a_signal_has_it_read_again(pressing: tuple[Path, Running]) -> None:
+    _, running = pressing
+    running.process.send_signal(signal.SIGUSR1)
+    wait_for(lambda: "was read again; nothing has changed" in running.said(), "that it was read", 30)
+
+
+def test_an_output_that_is_lost_is_opened_again(make_desk: MakeDesk) -> None:
+    """As often as it takes; it is said once, and what was down is not down any more."""
+    desk = compiled(load_desk(make_desk(DESK.format(key="f1"))))
+    sent: list[tuple[object, ...]] = []
+    said: list[str] = []
+    opened = 0
+
+    class Breaking(ListingPort):
+        name = "breaking"
+
+        def send(self, effects: Sequence[Effect]) -> None:
+            sent.extend(effects)
+            if opened == 1:
+                raise PortLost("its device is gone")
+
+    def open_ports(desk: Compiled, open_now: Collection[str]) -> list[Port]:
+        nonlocal opened
+        opened += 1
+        if opened == 2:
+            raise PortError("not yet", Remedy())
+        return [] if "keys" in open_now else [Breaking(lambda effects: None)]
+
+    with Loop() as loop:
+        session = Session(desk, loop, open_ports, said.append)
+        loop.timer(lambda now: session.inbox.put([(now, "pad.south", 1)])).set(0.0)
+        loop.timer(lambda now: loop.stop()).set_in(2.5)
+        loop.run()
+        assert session.engine.held == () and opened == 3
+        session.inbox.put([(time.monotonic(), "pad.south", 0), (time.monotonic(), "pad.south", 1)])
+        assert session.engine.held == (("keys", "f1"),)
+        session.close()
+    assert [line for line in said if "is gone" in line] == [
+        "breaking is gone: its device is gone; it is opened again as soon as that can be done"
+    ]
+    assert [effect[2:] for effect in sent] == [("down", "f1"), ("down", "f1"), ("up", "f1")]
+
+
+def test_saved_in_the_middle_of_reading_is_read_once_more(make_desk: MakeDesk) -> None:
+    """Whoever asks is told of what was saved before, also while another reading is under way."""
+    folder = make_desk(DESK.format(key="f1"))
+    told: list[tuple[str | None, bool]] = []
+    with Loop() as loop:
+        desk = compiled(load_desk(folder))
+        session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], lambda line: None)
+        make_desk(DESK.format(key="f2"))
+        session.reload(lambda wrong, changed: told.append((wrong, changed)))
+        make_desk(DESK.format(key="f3").replace("south", "suoth"))
+
+        def last(wrong: str | None, changed: bool) -> None:
+            told.append((wrong, changed))
+            loop.stop()
+
+        session.reload(last)
+        loop.run()
+        session.close()
+    assert "suoth" in str(told[1][0])
 
 
 def test_patterns_survive_the_way_from_one_process_to_another() -> None:
@@ -94,7 +203,7 @@ def test_the_pieces_of_a_desk_are_the_desk() -> None:
     whole = [found for piece in compile_desk(str(DEMO)) if (found := assembly.take(*piece)) is not None]
     wanted = compiled(load_desk(DEMO))
     (desk,) = whole
-    assert not isinstance(desk, list)
+    assert isinstance(desk, Compiled)
     assert desk.plan.surfaces == wanted.plan.surfaces and desk.links == wanted.links and desk.outs == wanted.outs
     assert [*desk.plan.profiles] == [*wanted.plan.profiles]
     for name, profile in wanted.plan.profiles.items():
@@ -115,7 +224,7 @@ def test_a_machine_that_has_no_room_for_another_process_says_so(monkeypatch: pyt
     said: list[str] = []
     with Loop() as loop:
         desk = compiled(load_desk(DEMO))
-        session = Session(desk, loop, lambda open_now: [ListingPort(lambda effects: None)], said.append)
+        session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], said.append)
         session.reload()
         session.reload()
         session.close()
@@ -144,7 +253,7 @@ def test_nobody_waits_for_a_service_and_one_that_dies_is_noticed(
         assert not services.ask("compile", str(desk), answer=answer)
         assert time.monotonic() - start < 5
         if kill:
-            os.kill(services._pid, signal.SIGKILL)
+            os.kill(services._beside.pid, signal.SIGKILL)
         loop.run()
         services.close()
     assert answers[-1][0] == ("failed" if kill else "done")

@@ -11,9 +11,12 @@ import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from fenko.client import NobodyThere, Refused, RunningDesk
+from fenko.live.loop import Loop
 from fenko.system.talking import private_folder
 from screen import Screen, needs_screen, screen
 from support import DEMO, FENKO, MakeDesk, wait_for
@@ -35,7 +38,7 @@ keep = true
 [value.zoom]
 range = [0, 10]
 [profile.base.on.pad]
-stick-left = "pointer 40"
+stick-left = "pointer 30"
 stick-right.x = "value lamp rate 20"
 east = "value zoom to 4"
 """
@@ -44,7 +47,7 @@ TAKE = [
     (0.5, "stick-right.x", 1.0),
     (1.5, "stick-right.x", 0.0),
     (1.6, "east", 1),
-    (60.0, "stick-left.x", 0),
+    (600.0, "stick-left.x", 0),
 ]
 
 
@@ -183,7 +186,7 @@ def test_what_cannot_be_tried_changes_nothing(
 
 def test_a_control_keeps_what_is_tried(bench: Bench) -> None:
     """Pressed anew: one that is down already keeps nothing."""
-    lines = bench.take.read_text().replace('"t": 60.0', '"t": 90.0').splitlines()
+    lines = bench.take.read_text().splitlines()
     moves = ((0.4, 1), (12.0, 0), (13.0, 1))
     more = [{"t": t, "surface": "pad", "control": "west", "value": value} for t, value in moves]
     bench.take.write_text(
@@ -198,14 +201,24 @@ def test_a_control_keeps_what_is_tried(bench: Bench) -> None:
     assert 'hold = "300ms"' in bench.desk.joinpath("desk.toml").read_text()
 
 
-def test_nobody_else_can_reach_it_and_a_second_desk_says_so(bench: Bench) -> None:
+def test_nobody_else_can_reach_it_and_a_second_desk_says_which_runs(bench: Bench) -> None:
     first = bench.start()
     path = bench.folder / "run/fenko/desk"
     assert path.stat().st_mode & 0o777 == 0o600
     assert path.parent.stat().st_mode & 0o777 == 0o700
-    second = bench.start()
-    second.says("another desk of yours is running")
-    assert second.end() == 0
+    second = bench.fenko("run", "--desk", str(DEMO))
+    assert second.returncode == 1
+    for words in (
+        "a desk of yours runs already: desk",
+        str(bench.desk),
+        f"process {first.process.pid}",
+        "`fenko stop`",
+    ):
+        assert words in second.stderr
+    os.kill(first.process.pid, signal.SIGSTOP)
+    stopped = bench.fenko("run", "--desk", str(DEMO))
+    assert stopped.returncode == 1 and "does not answer" in stopped.stderr and str(first.process.pid) in stopped.stderr
+    os.kill(first.process.pid, signal.SIGCONT)
     assert bench.state()
     first.process.kill()
     first.process.wait()
@@ -215,11 +228,108 @@ def test_nobody_else_can_reach_it_and_a_second_desk_says_so(bench: Bench) -> Non
     assert not path.exists()
 
 
+def test_of_many_that_start_at_once_one_runs(bench: Bench) -> None:
+    many = [
+        subprocess.Popen([*FENKO, "run", "--desk", str(bench.desk)], env=bench.environment, stderr=subprocess.PIPE)
+        for _ in range(4)
+    ]
+    wait_for(lambda: sum(one.poll() == 1 for one in many) == 3, "three that give up")
+    assert bench.fenko("stop").returncode == 0
+    assert sorted(one.wait(20) for one in many) == [0, 1, 1, 1]
+
+
+SWITCHED = (
+    DESK
+    + """
+[profile.frames]
+when = { app = "snipwell" }
+[profile.sound]
+when = { app = "hushdesk" }
+"""
+)
+
+
+def test_the_running_desk_is_told_what_to_do(bench: Bench) -> None:
+    bench.desk.joinpath("desk.toml").write_text(SWITCHED)
+    run = bench.start()
+
+    def status() -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(bench.fenko("status", "--format", "json").stdout)
+        return found
+
+    assert status()["profile"] == "base" and status()["by"] == "itself" and not status()["paused"]
+    assert bench.fenko("switch", "sound").stdout == "sound\n"
+    assert (status()["profile"], status()["by"], status()["by hand until"]) == ("sound", "hand", "auto")
+    assert "sound (by hand, until auto)" in bench.fenko("status").stdout
+    assert bench.fenko("switch", "next").stdout == "frames\n"
+    assert bench.fenko("switch", "previous").stdout == "sound\n"
+    shown = json.loads(bench.fenko("explain", "--profile", "--format", "json", "--desk", str(bench.desk)).stdout)
+    assert shown["in force by hand"] == "sound" and shown["profiles"][0]["profile"] == "base"
+    assert bench.fenko("switch", "auto").stdout == "base\n"
+    wrong = bench.fenko("switch", "framse")
+    assert wrong.returncode == 1 and "did you mean `frames`" in wrong.stderr
+    assert bench.fenko("pause").returncode == 0 and status()["paused"]
+    assert bench.fenko("pause").returncode == 0 and status()["paused"]
+    assert bench.fenko("resume").returncode == 0 and not status()["paused"]
+    assert bench.fenko("reload").stderr == "nothing has changed\n"
+    bench.desk.joinpath("desk.toml").write_text(SWITCHED.replace("lamp rate", "lmap rate"))
+    broken = bench.fenko("reload")
+    assert broken.returncode == 1 and "did you mean `lamp`" in broken.stderr
+    assert any("lmap" in one["text"] for one in status()["said"])
+    assert status()["surfaces"] == {"pad": {"kind": "gamepad", "there": False}}
+    assert bench.fenko("stop").returncode == 0
+    assert run.process.wait(20) == 0
+    for command in ("status", "pause", "stop", "reload"):
+        assert (bench.fenko(command).returncode, bench.fenko(command).stderr) == (
+            1, "fenko: no desk is running; `fenko run` starts one\n",
+        )  # fmt: skip
+
+
+def test_another_program_follows_with_the_client(bench: Bench) -> None:
+    bench.desk.joinpath("desk.toml").write_text(SWITCHED)
+    run = bench.start()
+    with RunningDesk() as desk:
+        assert (desk.name, desk.folder, desk.process) == ("desk", str(bench.desk), run.process.pid)
+        told = desk.follow()
+        assert next(told)["profile"] == "base"
+        desk.switch("frames")
+        assert next(told)["profile"] == "frames"
+        desk.pause()
+        assert next(now for now in told if now["paused"])["profile"] == "frames"
+        desk.resume()
+        with pytest.raises(Refused, match="no profile `x`"):
+            desk.switch("x")
+        assert desk.values()["values"]["lamp"]["value"] == 40
+        assert desk.reload() is False
+        desk.stop()
+        with pytest.raises(NobodyThere):
+            desk.status()
+    with pytest.raises(NobodyThere):
+        RunningDesk()
+    process = subprocess.run([*FENKO, "status", "--follow"], env=bench.environment, capture_output=True, timeout=30)
+    assert process.returncode == 1
+
+
+def test_what_happens_is_followed_line_by_line(bench: Bench) -> None:
+    bench.desk.joinpath("desk.toml").write_text(SWITCHED)
+    bench.start()
+    process = subprocess.Popen([*FENKO, "status", "--follow"], env=bench.environment, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    assert process.stdout.readline() == "profile base (by itself)\n"
+    assert bench.fenko("switch", "sound").returncode == 0
+    lines: list[str] = []
+    while "profile sound (by hand, until auto)\n" not in lines:
+        lines.append(process.stdout.readline())
+    process.send_signal(signal.SIGINT)
+    assert process.wait(20) == 0
+
+
 def test_clients_that_behave_badly_hold_nobody_up(bench: Bench) -> None:
-    bench.start("--play", str(bench.take))
+    run = bench.start("--play", str(bench.take))
     lines = [bench.socket() for _ in range(5)]
     lines[0].sendall(b"\x00" * 200_000)  # no line at all
     lines[1].sendall(b"[" * 60_000 + b"\n" + b'{"ask": 3}\n{"ask": "set"}\nnonsense\n{"ask": "keep"}\n')
+    lines[2].setblocking(False)
     for _ in range(20_000):  # asks, and never reads
         try:
             lines[2].sendall(b'{"ask": "values"}\n')
@@ -234,11 +344,42 @@ def test_clients_that_behave_badly_hold_nobody_up(bench: Bench) -> None:
     began = time.monotonic()
     assert bench.state()["values"]["zoom"]
     assert time.monotonic() - began < 20
-    more = [bench.socket() for _ in range(20)]
+    more = []
+    for _ in range(40):
+        with contextlib.suppress(OSError):
+            more.append(bench.socket())
+    size = memory(run.process.pid)
+    for line in more:
+        line.close()
+    for odd in (
+        {"ask": "switch", "profile": ["x"]},
+        {"ask": "switch", "profile": "y" * 60_000},
+        {"ask": {}},
+        {"ask": None},
+    ):
+        with bench.socket() as line, contextlib.suppress(OSError):
+            line.sendall(json.dumps(odd).encode() + b"\n")
+            line.recv(65536)
     for line in (*lines[:4], *more):
         with contextlib.suppress(OSError):
             line.close()
     wait_for(lambda: bench.fenko("values").returncode == 0, "an answer")
+    assert run.process.poll() is None
+    assert memory(run.process.pid) < size + 8_000
+
+
+def test_somebody_who_is_found_gone_while_being_written_to() -> None:
+    ours, theirs = socket.socketpair()
+    with Loop() as loop, ours, theirs:
+        loop.add(ours.fileno(), loop.stop, lambda: bool(loop.remove(ours.fileno())))
+        loop.timer(lambda now: loop.stop()).set_in(0.05)
+        loop.run()
+
+
+def memory(pid: int) -> int:
+    """What a process takes, in kB."""
+    text = Path(f"/proc/{pid}/status").read_text()
+    return int(text.partition("VmRSS:")[2].split()[0])
 
 
 def test_no_desk_no_answer(tmp_path: Path) -> None:

@@ -284,7 +284,9 @@ def test_windows_prints_what_a_profile_takes(shown: Screen, tmp_path: Path) -> N
         [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True, check=True
     ).stdout
     front = [window for window in json.loads(as_json) if window["front"]]
-    assert front == [{"front": True, "app": "Snipwell", "title": 'Reel "2" – Größe ✓', "program": "xterm"}]
+    told = {"front": True, "app": "Snipwell", "title": 'Reel "2" – Größe ✓', "program": "xterm"}
+    assert [{name: one[name] for name in told} for one in front] == [told]
+    assert front[0]["path"].endswith("/xterm") and front[0]["arguments"].startswith("-class Snipwell -T Reel")
 
 
 def test_windows_are_followed(shown: Screen, tmp_path: Path) -> None:

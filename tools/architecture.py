@@ -23,7 +23,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "command line": ((2, 86, 96, 9), ["cli"]),
     "sources": (
         (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11",
-                          "live.keyboard", "live.playing"],
+                          "live.keyboard", "live.running", "live.playing"],
     ),
     "inbox": ((23.5, 58, 11.5, 16), ["live.inbox", "live.loop", "core.inputs"]),
     "engine: decides": (
@@ -34,18 +34,18 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "router": ((69.5, 58, 9, 16), ["live.router"]),
     "ports": (
         (81.5, 42, 16.5, 38), ["outputs.ports", "outputs.port", "outputs.keys", "outputs.x11", "outputs.kernel",
-                           "outputs.listing", "live.guard"],
+                           "outputs.listing", "outputs.afar", "live.guard"],
     ),
-    "session": ((23.5, 39, 11.5, 14), ["live.session", "live.wiring", "live.display", "live.talk"]),
+    "session": ((23.5, 35.5, 11.5, 19), ["live.session", "live.wiring", "live.display", "live.talk", "live.rereading", "live.far"]),
     "language: what is said": (
         (38, 5, 28.5, 28),
-        ["core.phrase", "core.reader", "core.registration", "core.verbs", "core.steps", "core.actions", "core.effects"],
+        ["core.phrase", "core.reader", "core.registration", "core.verbs", "core.steps", "core.actions", "core.effects", "outputs.registered"],
     ),
     "desk: files become a plan": (
         (2, 5, 33, 29), ["desk.load", "desk.sources", "desk.bindings", "desk.profiles", "desk.judging", "desk.explaining",
                          "desk.compiled", "core.plan"],
     ),
-    "services: beside it": ((71, 5, 27, 27), ["services", "live.service"]),
+    "processes beside it": ((71, 5, 27, 27), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "core.backlog"]),
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
@@ -54,7 +54,7 @@ SAYS = {
     "core.agenda": "what is due, and when", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "services": "compiles a desk that is read again", "outputs.ports": "all of them", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
+    "desk.judging": "check's findings", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip
 PRESS = ["sources", "inbox", "engine: decides", "router", "ports"]

@@ -1,6 +1,6 @@
 """Plugs the demo's surfaces in (virtually, inside the emulated machine) and prints what a command shows on a terminal.
 
-usage: lab_devices.py devices|describe|learn|ready|watch
+usage: lab_devices.py devices|learn|ready|watch
 """
 
 import shutil
@@ -36,39 +36,6 @@ elif sys.argv[1] == "ready":
     with Path("/etc/passwd").open("a") as users:
         users.write("animator:x:1500:1500::/tmp:/bin/sh\n")
     terminal = Terminal("ready", columns=150, before=("setpriv", "--reuid=1500", "--regid=1500", "--clear-groups"))
-    terminal.end(60)
-    sys.stdout.write(terminal.shown.decode())
-elif sys.argv[1] == "describe":
-    terminal = Terminal("devices", "--describe", "--out", "tallow.toml", columns=120, cwd=Path("/tmp"))
-
-    def heard(text: str) -> None:
-        wait_for(lambda: (terminal.pump(), text in terminal.shown.decode())[1], text)
-
-    heard("Press something")
-    key(tallow, ecodes.KEY_KP7, 1)
-    key(tallow, ecodes.KEY_KP7, 0)
-    heard("1: press it")
-    time.sleep(1)
-    terminal.type(b"nothing\n")
-    heard("what stands on it")
-    terminal.type(b"Num\n")
-    for number, (code, times, name) in enumerate(
-        [
-            (ecodes.KEY_KP4, 1, "play"),
-            (ecodes.KEY_KP0, 1, ""),
-            (ecodes.KEY_KP0, 2, "00"),
-            (ecodes.KEY_KP0, 1, "zero too"),
-        ],
-        2,
-    ):
-        heard(f"{number}: press it")
-        for _ in range(times):
-            key(tallow, code, 1)
-            key(tallow, code, 0)
-        wait_for(lambda n=number: (terminal.pump(), terminal.shown.decode().count("; its name") == n - 1)[1], "a press")
-        terminal.type(f"{name}\n".encode())
-    heard("6: press it")
-    terminal.type(b"stop\n")
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())
 elif sys.argv[1] == "learn":

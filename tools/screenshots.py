@@ -53,22 +53,22 @@ SHOTS = {
     "learn": ("fenko learn --profile frames --desk bench", 1, 120, 44),
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 118, 18),
-    "describe": ("fenko devices --describe", 1, 120, 44),
+    "legend": ("fenko legend pad knots dial", 4, 132, 50),
     "ready": ("fenko ready", 1, 166, 40),
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
     "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
+    "trust": ("fenko trust --desk bench", 3, 130, 16),
     "tune": ("fenko tune pad --take bench/takes/worn.jsonl --desk bench", 4, 150, 17),
 }
 
-IN_LAB = ("devices", "describe", "learn", "ready", "watch")
+IN_LAB = ("devices", "learn", "ready", "watch")
 """What needs devices is shown in the emulated machine."""
 
 # Pictures that a command draws itself, without a terminal.
 DRAWN = {
     "plan": ("sheet", "--plan", "pad", "--desk", "bench"),
     "tuning": ("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench"),
-    "plan-dark": ("sheet", "--plan", "jog", "--desk", "bench", "--dark"),
 }
 
 
@@ -131,9 +131,14 @@ def main() -> None:
             if name in IN_LAB:
                 (folder / "shown.txt").write_text(_shown_in_lab(name))
                 shown = "cat shown.txt"
-            if name in ("windows", "new"):
+            environment = [f"PATH={BIN}:{os.environ['PATH']}", f"HOME={folder}", f"XDG_RUNTIME_DIR={folder}"]
+            if name in ("windows", "new", "legend"):
                 one.terminal("Hushdesk", "Wings, close", folder / "a")
                 one.raise_window(one.terminal("Snipwell", "Reel 2 – the moth lands", folder / "b"))
+            if name == "legend":
+                one.spawn("env", *environment, "fenko", "run", "--desk", str(folder / "bench"))
+                time.sleep(seconds)
+                one.spawn("env", *environment, "fenko", "switch", "frames")
             if name == "window":
                 frames = folder / "bench/profiles/frames.toml"
                 frames.write_text(frames.read_text().replace("[profile.frames.on.pad]\n", WINDOW_BINDINGS, 1))
@@ -144,7 +149,7 @@ def main() -> None:
                 parts.append(f"printf '\\033[1m$ %s\\033[0m\\n' {typed!r}\n{typed if shown == command else shown}\n")
             script.write_text("echo\n".join(parts) + "sleep 60\n")
             one.spawn(
-                "env", f"PATH={BIN}:{os.environ['PATH']}", f"HOME={folder}", "sh", "-c",
+                "env", *environment, "sh", "-c",
                 f"cd {folder} && exec xterm -class Terminal -geometry {columns}x{lines}+0+0 -fa 'DejaVu Sans Mono' -fs 9 "
                 f"-bg '#101418' -fg '#e8e6e3' -b 8 -u8 -e sh script",
             )  # fmt: skip

@@ -4,9 +4,15 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any, get_args, get_origin
 
-from fenko.core.verbs import ACTS, VERBS
+from msgspec import Meta
 
+from fenko.core.verbs import ACTS, OUTPUTS, VERBS
+from fenko.desk.structure import fields
+from fenko.outputs.registered import load
+
+load()
 DOCS = Path(__file__).parent.parent / "docs"
 
 
@@ -17,10 +23,35 @@ def tables() -> dict[str, str]:
         f'| `{{"out": "{act.out}", "act": "{act.act}", …}}` | {", ".join(f"`{field}`" for field in act.fields)}: {act.about} |'
         for act in ACTS.values()
     ]
+    outputs = [
+        f"| {output.title} | {output.help} | {', '.join(f'`{verb.word}`' for verb in output.verbs)} | "
+        f"{', '.join(f'`[{_heading(name, kind)}]`' for name, kind in output.tables.items())} |"
+        for output in OUTPUTS.values()
+    ]
+    settings = [
+        f"| `[{_heading(name, kind)}]` | `{setting}` | {_described(what)} |"
+        for output in OUTPUTS.values()
+        for name, kind in output.tables.items()
+        for setting, what in fields(get_args(kind)[1] if get_origin(kind) is dict else kind).items()
+        if setting != "note"
+    ]
     return {
+        "outputs": "\n".join(["| output | what it is | verbs | its tables |", "| --- | --- | --- | --- |", *outputs]),
+        "output settings": "\n".join(["| table | setting | what it says |", "| --- | --- | --- |", *settings]),
         "verbs": "\n".join(["| phrase | what it does |", "| --- | --- |", *verbs]),
         "effects": "\n".join(["| effect | its values |", "| --- | --- |", *effects]),
     }
+
+
+def _heading(name: str, kind: Any) -> str:
+    return f"{name}.NAME" if get_origin(kind) is dict else name
+
+
+def _described(kind: Any) -> str:
+    """What a setting says, from wherever its type has it."""
+    if isinstance(kind, Meta):
+        return (kind.description or "").replace("|", "\\|")
+    return next(filter(None, map(_described, get_args(kind))), "")
 
 
 def filled(text: str) -> str:

@@ -46,6 +46,8 @@ kp7 = "shift+f5"
 [profile.base.on.mouse]
 1 = "c"
 middle = "d"
+[profile.without-pad]
+when = { not = { surface = "pad" } }
 """
 
 
@@ -198,11 +200,13 @@ def test_unplugged_in_the_middle_and_plugged_in_again(bench: Bench) -> None:
     bench.pad.close()
     assert bench.keys.events(1) == [(e.KEY_A, 0)]
     bench.run.says("surface pad: gone")
+    bench.run.says("profile: without-pad (")
     key(bench.keypad, e.KEY_KP8, 1)
     key(bench.keypad, e.KEY_KP8, 0)
     assert bench.keys.events(2) == [(e.KEY_KP8, 1), (e.KEY_KP8, 0)]
     bench.pad = pad(0x4D51)  # by its other link
     bench.run.says("surface pad: here now")
+    bench.run.says("profile: base (")
     key(bench.pad, e.BTN_EAST, 1)
     key(bench.pad, e.BTN_EAST, 0)
     assert bench.keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
@@ -272,6 +276,24 @@ def public_desk() -> Iterator[Path]:
         folder.chmod(0o755)
         (folder / "desk.toml").write_text(DESK)
         yield folder
+
+
+def test_what_another_program_has_is_taken_when_it_lets_go(bench: Bench, desk: Path, tmp_path: Path) -> None:
+    other = Reader("Thistle pad")
+    other.device.grab()
+    run = FenkoRun(desk, tmp_path / "log")
+    run.says("another program has taken")
+    run.says("is running")
+    keys = Reader("Fenko keys")
+    other.device.ungrab()
+    run.says("surface pad: here now")
+    run.says("profile: base (")
+    key(bench.pad, e.BTN_EAST, 1)
+    key(bench.pad, e.BTN_EAST, 0)
+    assert keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
+    assert run.log.read_text().count("another program has taken") == 1
+    other.device.close()
+    assert run.end() == 0
 
 
 def test_without_permission_the_remedy_is_said(public_desk: Path) -> None:

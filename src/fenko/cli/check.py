@@ -7,7 +7,17 @@ from pathlib import Path
 
 import click
 
-from fenko.cli.shared import desk_option, desk_path, dim, format_option, say, show_json, show_problems, show_table
+from fenko.cli.shared import (
+    desk_option,
+    desk_path,
+    dim,
+    format_option,
+    say,
+    say_what_was_brought,
+    show_json,
+    show_problems,
+    show_table,
+)
 from fenko.core.plan import BASE
 from fenko.desk.explaining import all_delays
 from fenko.desk.judging import judge
@@ -34,6 +44,7 @@ def command(desk_folder: Path | None, form: str, strict: bool, delays: bool, sch
 
         show_json(desk_schema())
         return
+    say_what_was_brought()
     try:
         desk = load_desk(desk_path(desk_folder))
     except DeskError as error:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+import textwrap
 import time
 from collections import Counter
 from collections.abc import Iterator
@@ -18,10 +19,10 @@ from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Phrase
 from fenko.core.plan import Focus, Plan
 from fenko.core.verbs.keys import Keys
-from fenko.core.words import reason
+from fenko.core.words import reason, width
 from fenko.data import DEMO
-from fenko.desk.problems import width
 from fenko.devices.take import read_take
+from fenko.outputs.simulated import SimulatedEnds
 
 _TAKE = DEMO / "takes" / "evening.jsonl"
 
@@ -114,6 +115,7 @@ class Account:
         self._sent: Counter[str] = Counter()
         self._down: dict[str, float] = {}
         self._meanings: dict[str, dict[str, str]] = {}
+        self._ends = SimulatedEnds()
 
     def tell(self, changes: list[Change]) -> Iterator[tuple[float, str]]:
         """The account of a take."""
@@ -145,7 +147,7 @@ class Account:
         t, what, value = change
         if isinstance(value, Focus):
             text = f'In front: {value.app} "{value.title}"'
-            yield t, f"\n{bold(colour(text, 'bright_cyan'))}  {dim(f'so profile {self._plan.choose(value)}')}"
+            yield t, f"\n{bold(colour(text, 'bright_cyan'))}  {dim(f'so profile {self._plan.for_window(value)}')}"
         elif what == UNPLUG:
             yield (
                 t,
@@ -156,7 +158,7 @@ class Account:
 
     def _row(self, action: Action, sends: list[str]) -> _Row:
         surface, _, control = action.address.partition(".")
-        hand = f"{surface} {control.replace('.', ' ')}" + (
+        hand = f"{surface} {control.replace('.', ' ')}".strip() + (
             "" if action.gesture in ("press", "turn") else f", {action.gesture}"
         )
         if action.binding is None:
@@ -167,6 +169,7 @@ class Account:
 
     def _sends(self, moment: Moment) -> Iterator[str]:
         """What was sent, as a person would say it: keys that went down together as one, and only long holds' ends."""
+        self._ends.take(moment.effects)
         together: list[str] = []
         for effect in moment.effects:
             if effect[1:3] == ("keys", "down"):
@@ -195,8 +198,13 @@ class Account:
         """What came of it all."""
         gestures = sum(self._gestures.values())
         shares = ", ".join(f"{profile} {count}" for profile, count in self._gestures.most_common())
-        yield bold(f"{gestures} gestures meant something, by profile: {shares}.")
+        for line in textwrap.wrap(f"{gestures} gestures meant something, by profile: {shares}.", 118):
+            yield bold(line)
         yield f"{self._sent['combination']} shortcuts and {self._sent['type']} texts would have gone to the programs in front."
+        yield "Simulated ends took the rest, and nothing real was touched:"
+        yield from textwrap.wrap(
+            "; ".join(self._ends.standing()) + ".", 100, initial_indent="  ", subsequent_indent="  "
+        )
         address, meanings = max(self._meanings.items(), key=lambda item: len(item[1]))
         surface, _, control = address.partition(".")
         several = ", ".join(f"{title} in {profile}" for profile, title in meanings.items())

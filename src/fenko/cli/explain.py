@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
 
 import click
@@ -15,17 +16,22 @@ from fenko.cli.shared import (
     fail_unknown,
     format_option,
     goes_with,
+    note,
     open_desk,
     say,
     show_json,
     show_table,
 )
 from fenko.cli.timeline import describe
+from fenko.client import NobodyThere, Refused, RunningDesk
 from fenko.core.changes import Effect
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import Focus
+from fenko.core.plan import Circumstances, Focus
 from fenko.core.words import format_time
 from fenko.desk.explaining import Explained, Scene, UnknownName, conditioned_words, explained
+from fenko.desk.load import Desk
+
+_WHICH = "?"  # no profile is called so
 
 
 @click.command()
@@ -34,7 +40,14 @@ from fenko.desk.explaining import Explained, Scene, UnknownName, conditioned_wor
 @format_option("text", "json")
 @click.option("--app", metavar="ID", default="", help="The program in front, as `fenko windows` prints it.")
 @click.option("--title", metavar="TEXT", default="", help="With --app: the title of its window.")
-@click.option("--profile", metavar="NAME", help="The profile in force, whatever is in front.")
+@click.option(
+    "--profile",
+    metavar="[NAME]",
+    is_flag=False,
+    flag_value=_WHICH,
+    help="The profile in force, whatever is in front; without a name, and without CONTROL: which profile comes, and why.",
+)
+@click.option("--running", metavar="PROGRAM", multiple=True, help="With --profile alone: a program that runs.")
 @click.option("--layer", "layers", metavar="NAME", multiple=True, help="A layer that is on; several, the newest last.")
 @click.option("--keyboard", metavar="shift+ctrl", default="", help="Modifiers held on the ordinary keyboard.")
 @click.option("--setting", metavar="NAME", help="Tell what a setting of the desk file does instead.")
@@ -46,6 +59,7 @@ def command(
     app: str,
     title: str,
     profile: str | None,
+    running: tuple[str, ...],
     layers: tuple[str, ...],
     keyboard: str,
     setting: str | None,
@@ -59,6 +73,12 @@ def command(
     goes_with("--app", bool(app), title=title)
     if setting is not None or all_settings:
         _settings(setting, form)
+        return
+    goes_with("--profile alone", profile == _WHICH, running=running)
+    if profile == _WHICH:
+        if control is not None:
+            raise click.UsageError("--profile without a name tells which profile comes, and takes no control")
+        _choice(open_desk(desk_folder), Focus(app, title) if app else None, running, form)
         return
     if control is None:
         raise click.UsageError("name a control, or a setting with --setting")
@@ -115,6 +135,8 @@ def _show(one: Explained, conditioned: str = "") -> None:
         _row("" if number else "sends", f"{phase}: {shown}")
     if one.where and not one.sends and not one.moves:
         _row("sends", "nothing")
+    for number, what in enumerate(one.asks):
+        _row("" if number else "asks", f"{what}: not done before you have agreed (`fenko trust`)")
     if one.note:
         _row("note", one.note)
 
@@ -125,8 +147,40 @@ def _in(other: dict[str, str]) -> str:
     return f"{gesture}{other['does']} in {other['level']}{where}"
 
 
-def _row(title: str, text: str) -> None:
-    say(f"  {dim(f'{title:<7}')} {text}")
+def _row(title: str, text: str, width: int = 7) -> None:
+    say(f"  {dim(f'{title:<{width}}')} {text}")
+
+
+# --- Which profile comes ---
+
+
+def _choice(desk: Desk, focus: Focus | None, running: tuple[str, ...], form: str) -> None:
+    """For the window in front, as a running desk sees it, or for another one."""
+    from fenko.cli.new import window_in_front
+    from fenko.desk.choice import RULE, around_words, choices, circumstances_from
+
+    hand = ""
+    now = None
+    if focus is None and not running:
+        with contextlib.suppress(NobodyThere, Refused, KeyError, TypeError), RunningDesk() as other:
+            status = other.status()
+            if Path(other.folder).resolve() == desk.folder.resolve():
+                now = circumstances_from(status)
+                hand = status["profile"] if status["by"] == "hand" else ""
+    if now is None:
+        there = frozenset(desk.plan.surfaces)
+        now = Circumstances(focus or window_in_front() or Focus(), frozenset(running), there)
+    found = list(choices(desk, now))
+    if form == "json":
+        show_json({"in force by hand": hand or None, "profiles": [structs.asdict(one) for one in found]})
+        return
+    for field, text in around_words(now):
+        _row(field, text, 9)
+    say("")
+    if hand:
+        say(f"{bold(hand)} was chosen by hand and is in force; by itself would come:")
+    show_table(("profile", "", "why", "stands"), [(one.profile, one.standing, one.why, one.where) for one in found])
+    note(f"\n{RULE}")
 
 
 # --- Settings ---

@@ -76,7 +76,7 @@ def _where(desk: Desk, profile: str | None, app: str | None, layer: str | None) 
             fail_unknown(f"the desk has no profile `{profile}`{hint}", profile, profiles)
         return profile, app if profile not in profiles else None, layer
     focus = Focus(app) if app is not None else window_in_front() or Focus()
-    chosen = desk.plan.choose(focus)
+    chosen = desk.plan.for_window(focus)
     if app is not None and chosen == BASE:
         fail(f"no profile is for {app}; name a new one: --profile NAME --app {app}", 2)
     return chosen, None, layer

@@ -11,16 +11,17 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from fenko.cli.shared import fail, note
-from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, RUNNING, Change, Effect
 from fenko.core.plan import Focus, Report
-from fenko.desk.compiled import compiled
+from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import Desk
 from fenko.devices.take import TakeError, read_take
 
 if TYPE_CHECKING:
     from fenko.live.loop import Loop
-    from fenko.live.session import Session
+    from fenko.live.session import OpenPorts, Session
     from fenko.outputs.port import Memory, Port
+    from fenko.system.talking import Doorway
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -50,17 +51,16 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
         changes = read_take(take_path, desk.plan.surfaces).changes
     except TakeError as error:
         fail(str(error), 2)
-    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD)]
+    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD, RUNNING)]
 
 
-def opener(desk: Desk, page: Memory | None) -> Callable[[Collection[str]], list[Port]]:
-    """Opens the ports that the desk names, or that work here, and says which and why; raises PortError."""
+def opener(page: Memory | None, far: bool = True) -> OpenPorts:
+    """Opens the ports that a desk names, or that work here, and says which and why; without `far` none of workers. Raises
+    PortError."""
     from fenko.live.wiring import open_ports
 
-    running = compiled(desk)
-
-    def choose(open_now: Collection[str]) -> list[Port]:
-        ports = open_ports(running, note, page, open_now)
+    def choose(desk: Compiled, open_now: Collection[str]) -> list[Port]:
+        ports = open_ports(desk, note, page, open_now, far)
         for port in ports:
             note(f"output: {port.name}, {port.why}")
         return ports
@@ -72,23 +72,25 @@ def start(
     desk: Desk,
     loop: Loop,
     stack: ExitStack,
-    open_ports: Callable[[Collection[str]], list[Port]],
+    open_ports: OpenPorts,
     changes: list[Change] | None,
     share: bool,
     focus: Focus | None,
     report: Report | None = None,
     told: Callable[[Sequence[Effect]], None] | None = None,
     listens: bool = False,
+    door: Doorway | None = None,
 ) -> Session:
     """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
-    programs too; `told` hears of all that is sent; with `listens` other programs can talk to it. Raises PortError."""
+    programs too; `told` hears of all that is sent; with `listens` it keeps its values for the next time, and other programs can talk to it
+    through a `door`. Raises PortError."""
     from fenko.live.session import Session
 
     session = Session(compiled(desk), loop, open_ports, note, report, told, share)
     stack.callback(session.close)
     loop.on_signal(signal.SIGUSR1, session.reload)
     if focus is None:
-        session.use("focus", "keyboard")
+        session.use("focus", "keyboard", "running")
     else:
         session.pretend_focus(focus)
     if changes is None:
@@ -96,7 +98,8 @@ def start(
     else:
         session.play(changes)
     if listens:
-        session.listen()  # before it says that it runs
+        session.listen(door)  # before it says that it runs
+    session.watch_files()
     session.announce()
     return session
 

@@ -14,10 +14,10 @@ from typing import Any, NoReturn, TypeVar
 import click
 import msgspec
 
-from fenko.core.words import nearest
+from fenko.core.words import nearest, width
 from fenko.desk.descriptions import user_folder
-from fenko.desk.load import Desk, load_desk
-from fenko.desk.problems import DeskError, Problem, width
+from fenko.desk.load import BROUGHT, Desk, load_desk
+from fenko.desk.problems import DeskError, Problem
 from fenko.system.files import real_path
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -62,11 +62,18 @@ def desk_path(folder: Path | None) -> Path:
 
 def open_desk(folder: Path | None) -> Desk:
     """The desk, or its problems on stderr and exit status 2."""
+    say_what_was_brought()
     try:
         return load_desk(desk_path(folder))
     except DeskError as error:
         show_problems(error.problems, err=True)
         sys.exit(2)
+
+
+def say_what_was_brought() -> None:
+    """What is wrong with outputs that others have installed."""
+    for problem in BROUGHT:
+        note(problem)
 
 
 def usual_desk(folder: Path | None) -> Desk | None:
@@ -130,7 +137,7 @@ def printed(text: str) -> str:
     return "".join(parts)
 
 
-def _visible(text: str) -> int:
+def visible_width(text: str) -> int:
     """How many columns a text takes, without our styles."""
     first, *rest = text.split(_MARK)
     return width(first) + sum(width(part.partition("m")[2]) for part in rest)
@@ -141,16 +148,16 @@ def wrapped(text: str, columns: int) -> list[str]:
     lines: list[str] = []
     for line in text.split("\n"):
         indent = line[: len(line) - len(line.lstrip(" "))]
-        if _visible(line) <= columns or len(indent) >= columns // 2:
+        if visible_width(line) <= columns or len(indent) >= columns // 2:
             lines.append(line)
             continue
         current = indent
         for word in line.strip(" ").split(" "):
             joined = f"{current} {word}" if current.strip(" ") else f"{indent}{word}"
-            if _visible(joined) > columns and current.strip(" "):
+            if visible_width(joined) > columns and current.strip(" "):
                 lines.append(current)
                 joined = f"{indent}{word}"
-            while _visible(joined) > columns and _MARK not in joined:
+            while visible_width(joined) > columns and _MARK not in joined:
                 lines.append(joined[:columns])
                 joined = f"{indent}{joined[columns:]}"
             current = joined
@@ -227,6 +234,18 @@ def dim(text: str, err: bool = False) -> str:
     return _styled(text, "dim", err)
 
 
+def tinted(text: str, tint: str, pressed: bool = False) -> str:
+    """The text in a colour of its own (`#rrggbb`, or a name), the other way round while something is pressed."""
+    if not _colours(False):
+        return text
+    code = (
+        ";".join(("38", "2", *(str(int(tint[at : at + 2], 16)) for at in (1, 3, 5))))
+        if tint[:1] == "#"
+        else _CODES[tint]
+    )
+    return f"{_MARK}{code}m{_MARK}7m{text}{_MARK}0m" if pressed else f"{_MARK}{code}m{text}{_MARK}0m"
+
+
 def show_json(value: Any) -> None:
     """A value as indented JSON."""
     click.echo(_ascii_controls(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()))
@@ -234,7 +253,7 @@ def show_json(value: Any) -> None:
 
 def show_table(titles: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
     """Rows in columns as wide as they need to be; on a narrow terminal the widest are broken between words."""
-    widths = [max(_visible(cell) for cell in column) for column in zip(titles, *rows, strict=True)]
+    widths = [max(visible_width(cell) for cell in column) for column in zip(titles, *rows, strict=True)]
     columns = _columns(False)
     while columns is not None and sum(widths) + 2 * (len(widths) - 1) > columns and max(widths) > _NARROWEST:
         widths[widths.index(max(widths))] -= 1
@@ -251,5 +270,5 @@ _NARROWEST = 12
 
 def _row(cells: Sequence[str], widths: Sequence[int]) -> str:
     return "  ".join(
-        cell + " " * max(0, space - _visible(cell)) for cell, space in zip(cells, widths, strict=True)
+        cell + " " * max(0, space - visible_width(cell)) for cell, space in zip(cells, widths, strict=True)
     ).rstrip()

@@ -19,7 +19,7 @@ from fenko.desk.load import Desk
 from fenko.drawing import FORMATS, terminal
 from fenko.drawing.labels import SORT_WORDS, Label, Sort, labels, remarks
 
-_COLOURS: dict[Sort, str] = {
+COLOURS: dict[Sort, str] = {
     "button": "bright_white", "pushed": "bright_blue", "directions": "bright_yellow", "turned": "bright_cyan",
     "silent": "bright_black",
 }  # fmt: skip
@@ -62,9 +62,9 @@ def _find(wanted: str, desk_folder: Path | None) -> tuple[str, Description, Surf
     catalogue = Catalogue.usual(desk.folder if desk else None)
     if desk is not None and wanted in desk.plan.surfaces:
         surface = desk.plan.surfaces[wanted]
-        description = _of_surface(desk, surface, catalogue)
+        description = description_of(desk, surface, catalogue)
         called = description.name if description.name.lower() != surface.kind else f"a {surface.kind}"
-        return f"{wanted}: {called}", description.laid_out(_mentioned(desk, surface)), surface
+        return f"{wanted}: {called}", description.laid_out(mentioned(desk, surface)), surface
     known = catalogue.all()
     if wanted in known:
         described = known[wanted]
@@ -75,7 +75,7 @@ def _find(wanted: str, desk_folder: Path | None) -> tuple[str, Description, Surf
     return kind_description(wanted).name, kind_description(wanted).laid_out(), Surface("", wanted)
 
 
-def _of_surface(desk: Desk, surface: Surface, catalogue: Catalogue) -> Description:
+def description_of(desk: Desk, surface: Surface, catalogue: Catalogue) -> Description:
     """The description that the desk names, else one with a link of the surface, else what is usual for its kind."""
     entry = desk.links[surface.name]
     named = catalogue.all().get(entry.description) if entry.description else None
@@ -85,7 +85,7 @@ def _of_surface(desk: Desk, surface: Surface, catalogue: Catalogue) -> Descripti
     return named or kind_description(surface.kind)
 
 
-def _mentioned(desk: Desk, surface: Surface) -> list[str]:
+def mentioned(desk: Desk, surface: Surface) -> list[str]:
     """The controls, by the kernel's names, that the desk names or binds; also those that no description knows."""
     found = list(surface.names.values())
     for profile in desk.plan.profiles.values():
@@ -101,8 +101,8 @@ def _show(title: str, shown: list[Label], description: Description, odd: list[st
     columns = shutil.get_terminal_size((100, 40)).columns if sys.stdout.isatty() else 100
     say(title)
     sorts = [sort for sort in SORT_WORDS if any(label.sort == sort for label in shown)]
-    say("   ".join(colour(SORT_WORDS[sort], _COLOURS[sort]) for sort in sorts) + "\n")
-    lines = terminal.draw(shown, description.body, columns, lambda text, sort: colour(text, _COLOURS[sort]))
+    say("   ".join(colour(SORT_WORDS[sort], COLOURS[sort]) for sort in sorts) + "\n")
+    lines = terminal.draw(shown, description.body, columns, lambda text, label: colour(text, COLOURS[label.sort]))
     if lines is None:
         rows = [(label.title, " ".join(label.small), SORT_WORDS[label.sort]) for label in sorted(shown, key=_reading)]
         show_table(("control", "", "is"), rows)

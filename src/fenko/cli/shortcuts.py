@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from pathlib import Path
 
@@ -26,7 +25,7 @@ from fenko.cli.shared import (
 )
 from fenko.core.reader import NAME
 from fenko.core.words import reason
-from fenko.desk.editing import BEFORE, EditError, set_entry, write
+from fenko.desk.editing import EditError, set_entry, write
 from fenko.desk.importing import (
     ImportFailed,
     Table,
@@ -41,6 +40,8 @@ from fenko.desk.problems import DeskError
 from fenko.desk.shortcuts import COLUMNS, ShortcutList, list_text
 from fenko.desk.usage import Use, unlisted, uses
 from fenko.desk.writing import quoted, write_new
+from fenko.system.files import read_file
+from fenko.system.history import keep
 
 
 @click.command()
@@ -197,7 +198,8 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
     try:
         replaced = path.exists()
         if replaced:
-            os.replace(path, path.with_name(path.name + BEFORE))
+            keep(path, read_file(path))
+            path.unlink()
         write_new(path, list_text(result.shortcuts))
     except OSError as why:
         fail(f"{path} cannot be written: {reason(why)}")
@@ -205,7 +207,7 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
         note(f"{name}: {why_not}")
     if len(result.left_out) > 10:
         note(f"… and {len(result.left_out) - 10} more of that kind")
-    kept = f"; the list before is {path.name}{BEFORE}" if replaced else ""
+    kept = "; `fenko history` has the list before" if replaced else ""
     say(f"{len(result.shortcuts)} commands of {app} are in {shown_path(path)}{kept}.")
     _mention(open_desk(desk_folder), app, path)
 

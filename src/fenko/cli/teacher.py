@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 
 from fenko.cli.binding_editor import BindingEditor, Refused
 from fenko.cli.lines import Lines, note_trouble, prompt
+from fenko.cli.offers import Moved, Offer, offers
 from fenko.cli.shared import bold, note
 from fenko.core.changes import Change
 from fenko.core.macros import Stroke, recorded
@@ -23,6 +24,8 @@ from fenko.live.surfaces import Surfaces
 _HELP = """  Enter             perform the shortcut on your keyboard; it is taken when you let go
   ctrl+shift+z      or any other phrase, typed (docs/desk.md)
   ?split cut        search the program's shortcut list, then the number
+  there             what is there now besides keys: streams, players, ports, programs, sounds; then the number
+  moved             move something in another program (a volume, a fader that answers), and it is found
   record            perform several shortcuts; it ends with a pause (record timed: the pauses count)
   -                 leave it as it is"""
 
@@ -44,6 +47,8 @@ class Teacher:
         self._what: Meant | None = None
         self._phrase: Phrase | None = None
         self._found: list[Shortcut] = []
+        self._offered: list[Offer] = []
+        self._moved: Moved | None = None
         self._chosen: dict[str, str] = {}
         self._capture: Capture | None = None
         self.count = 0
@@ -67,6 +72,8 @@ class Teacher:
         """Gives everything back."""
         if self._capture is not None:
             self._capture.close()
+        if self._moved is not None:
+            self._moved.close()
         self._surfaces.close()
 
     # --- The control ---
@@ -146,7 +153,7 @@ class Teacher:
 
     def _ask_action(self) -> None:
         self._answer = self._take_action
-        prompt("  what shall it do? Enter to perform it, or a phrase, ?words, record, - (help): ")
+        prompt("  what shall it do? Enter to perform it, or a phrase, ?words, there, moved, record, - (help): ")
 
     def _take_action(self, line: str) -> None:
         if line == "help":
@@ -158,6 +165,12 @@ class Teacher:
             self._perform(False, False)
         elif line in ("record", "record timed"):
             self._perform(True, line.endswith("timed"))
+        elif line == "there":
+            self._offer()
+        elif line == "moved":
+            self._watch_for_moves()
+        elif self._offered and line.isascii() and line.isdigit() and 1 <= int(line) <= len(self._offered):
+            self._describe(parse_phrase(self._offered[int(line) - 1].phrase), "")
         elif line.startswith("?"):
             self._search(line[1:].split())
         elif self._found and line.isascii() and line.isdigit() and 1 <= int(line) <= len(self._found):
@@ -174,11 +187,38 @@ class Teacher:
                 return
             self._describe(phrase, "")
 
+    def _offer(self) -> None:
+        self._found, self._offered = [], []
+        for one in offers(self._lesson.desk):
+            if one.phrase:
+                self._offered.append(one)
+                note(f"    {len(self._offered):2}  {one.phrase:<40} {one.about}")
+            else:
+                note(f"        {one.about}")
+        self._ask_action()
+
+    def _watch_for_moves(self) -> None:
+        def found(phrase: str) -> None:
+            self._moved = None
+            note(f"    {bold(phrase, True)}")
+            self._describe(parse_phrase(phrase), "")
+
+        def stop(line: str) -> None:
+            if self._moved is not None:
+                self._moved.close()
+                self._moved = None
+            self._ask_action()
+
+        self._moved = Moved(self._lesson.desk, self._loop, found, lambda text: note(f"    {text}"))
+        self._answer = stop
+        note("    move it now, there; Enter ends")
+
     def _search(self, words: list[str]) -> None:
         shortcuts = self._lesson.shortcuts
         if shortcuts is None:
             note(f"    {self._lesson.profile} has no shortcut list; `fenko shortcuts APP --import FILE` makes one")
         else:
+            self._offered = []
             self._found = [one for one in shortcuts.search(words) if one.phrase is not None][:15]
             for number, one in enumerate(self._found, 1):
                 note(f"    {number:2}  {one.command:<32} {one.keys:<20} {one.group}")
@@ -213,7 +253,7 @@ class Teacher:
 
     def _describe(self, phrase: Phrase, label: str) -> None:
         self._phrase = phrase
-        self._found = []
+        self._found, self._offered = [], []
         shortcuts = self._lesson.shortcuts
         command = shortcuts.doing(phrase) if shortcuts is not None else None
         usual = label or (command.command if command else "")

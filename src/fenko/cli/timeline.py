@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
 from math import inf
-from typing import Any
 
 from msgspec import Struct, structs
 
 from fenko.cli.shared import bold, colour, dim
+from fenko.core.backlog import Backlog, queued_as
 from fenko.core.changes import Change, Effect
 from fenko.core.effects import effect_mood, effect_words
 from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
-from fenko.core.verbs import ACTS
-from fenko.core.words import format_time
-from fenko.desk.problems import width
+from fenko.core.words import format_time, width
 
 _COLUMNS = (9, 28, 14, 42)  # time, gesture, profile, binding; what is sent takes the rest
 
@@ -76,9 +74,11 @@ class Flow:
             moment, self._moment = self._moment, None
             shown = [
                 tuple(
-                    round(value, 2) if isinstance(value, float) and n > 2 else value for n, value in enumerate(effect)
+                    round(value, digits) if isinstance(value, float) and n > 2 else value
+                    for n, value in enumerate(effect)
                 )
                 for effect in moment.effects
+                for digits in (2 if effect[1] in ("pointer", "value") else 4,)
             ]
             yield structs.replace(moment, effects=shown)
 
@@ -96,23 +96,17 @@ _PAUSE = 0.1  # s; what moves again after that is a movement of its own
 
 def _flows(moment: Moment) -> bool:
     """Whether all that was sent may be put together with what comes after it."""
-    return all(ACTS[effect[1], effect[2]].queues != "all" for effect in moment.effects) and (
+    return all(queued_as(effect).how in ("newest", "summed") for effect in moment.effects) and (
         bool(moment.effects) or any(action.gesture == "move" for action in moment.actions)
     )
 
 
 def _added(effects: list[Effect]) -> list[Effect]:
     """Of what is summed the sum, and of what only the newest counts, that."""
-    found: dict[tuple[Any, ...], Effect] = {}
+    together = Backlog()
     for effect in effects:
-        t, out, act, *values = effect
-        if ACTS[out, act].queues == "summed":
-            before = found.get((out, act))
-            numbers = [one + other for one, other in zip(values, before[3:], strict=True)] if before else values
-            found[out, act] = (t, out, act, *(round(number, 6) for number in numbers))
-        else:
-            found[out, act, values[0]] = effect
-    return list(found.values())
+        together.put(effect, 0.0)
+    return together.take()
 
 
 def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
@@ -175,7 +169,7 @@ def moment_lines(
         surface, _, control = action.address.partition(".")
         yield _row(
             time if number == 0 else "",
-            f"{surface} {control} {action.gesture}",
+            " ".join(filter(None, (surface, control, action.gesture))),
             action.profile,
             _shown(action.binding),
             sent if number == len(moment.actions) - 1 else "",

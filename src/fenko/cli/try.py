@@ -134,7 +134,7 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
         note("output: none; what would be sent is shown")
         if form == "text":
             say(table_head())
-        start(desk, loop, stack, lambda open_now: [ListingPort(show)], changes, True, focus, actions.report)
+        start(desk, loop, stack, lambda desk, open_now: [ListingPort(show)], changes, True, focus, actions.report)
         loop.run()
     tell(flow.end())
     tell(actions.before(inf) if form == "text" else ())
@@ -199,7 +199,7 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         window.show(shown)
         say(bold(head))
         try:
-            running.append(start(desk, loop, stack, opener(desk, guard.page), changes, False, focus, told=sent))
+            running.append(start(desk, loop, stack, opener(guard.page, far=False), changes, False, focus, told=sent))
         except PortError as error:
             say_why_not(error)
             return 1

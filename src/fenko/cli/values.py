@@ -41,8 +41,36 @@ def command(form: str, follow: bool) -> None:
             say("")
         places = [(name, _where(one), _shows(one), one.get("raw", "")) for name, one in controls.items()]
         show_table(("control", "is", "shows", "raw"), places)
-    if not rows and not controls:
+    ends = [
+        (f"{out} {name}", _standing(fact)) for out, facts in state["outputs"].items() for name, fact in facts.items()
+    ]
+    if ends:
+        if rows or controls:
+            say("")
+        show_table(("other end", "is"), ends)
+    if not rows and not controls and not ends:
         say(dim("the desk has no values, and no control has moved yet"))
+
+
+def _standing(fact: dict[str, Any]) -> str:
+    """How something stands at another end, in words."""
+    words = []
+    if "level" in fact:
+        words.append(f"{fact['level'] * 100:.0f}%")
+    if fact.get("muted"):
+        words.append("muted")
+    if "playing" in fact:
+        words.append("playing" if fact["playing"] else "not playing")
+    if fact.get("title"):
+        words.append(f'"{fact["title"]}"')
+    if "position" in fact:
+        words.append(f"at {int(fact['position'] // 60)}:{fact['position'] % 60:04.1f}")
+    if "to" in fact:
+        words.append(f"connected with {', '.join(fact['to'])}" if fact["to"] else "connected with nobody")
+    if "value" in fact:
+        words.append(f"{fact['value']:g}")
+    known = ("value", "level", "muted", "playing", "title", "position", "to")
+    return ", ".join(words + [f"{key} {value}" for key, value in fact.items() if key not in known])
 
 
 def _range(one: dict[str, Any]) -> str:
@@ -59,6 +87,7 @@ def _shows(one: dict[str, Any]) -> str:
 
 def _follow(talk: Talk, form: str) -> None:
     before: dict[str, dict[str, Any]] = {"values": {}, "controls": {}}
+    seen: dict[tuple[str, str], dict[str, Any]] = {}
     try:
         for state in talk.ask("values", follow=True):
             if form == "json":
@@ -70,6 +99,12 @@ def _follow(talk: Talk, form: str) -> None:
             for name, one in state["controls"].items():
                 if one != before["controls"].get(name):
                     say(f"{name} {_where(one)} {_shows(one)}".rstrip())
+            for out, facts in state["outputs"].items():
+                for name, fact in facts.items():
+                    told = {key: value for key, value in fact.items() if key != "position"}
+                    if told != seen.get((out, name)):
+                        seen[out, name] = told
+                        say(f"{out} {name} {_standing(fact)}")
             for name in before["controls"].keys() - state["controls"].keys():
                 say(f"{name} let go")
             before = state

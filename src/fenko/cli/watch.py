@@ -35,10 +35,9 @@ from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Focus, Plan
 from fenko.core.stack import stack_of
-from fenko.core.words import reason
+from fenko.core.words import reason, width
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
-from fenko.desk.problems import width
 from fenko.devices.recorder import TakeWriter, take_line
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry, EveryThing
@@ -168,7 +167,7 @@ class _Watcher:
 
     def _in_front(self, focus: Focus) -> None:
         self._focus = focus
-        self._profile = self._plan.profiles[self._plan.choose(focus)] if self._plan else None
+        self._profile = self._plan.profiles[self._plan.for_window(focus)] if self._plan else None
 
     # --- What comes ---
 

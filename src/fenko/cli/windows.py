@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     from fenko.focus.x11 import X11Focus
 
 
+_SHOWN = tuple(name for name in FOCUS_FIELDS if name != "path")  # of which the file name is shown
+
+
 @click.command()
 @format_option("table", "json")
 @click.option("--follow", is_flag=True, help="Print the `when` of each window that comes to the front, until Ctrl-C.")
@@ -37,7 +40,7 @@ def command(form: str, follow: bool) -> None:
         wayland = " On Wayland, windows cannot be read yet." if on_wayland() else ""
         fail(f"{error}.{wayland}")
     if form == "json":
-        show_json([{"front": window.front, **_fields(window.focus)} for window in windows])
+        show_json([{"front": window.front, **window.focus.as_data()} for window in windows])
         return
     if not managed:
         note("No window manager tells which window is in front.")
@@ -45,10 +48,10 @@ def command(form: str, follow: bool) -> None:
         note("There are no windows.")
         return
     rows = [
-        ("*" if window.front else "", *(shortened(getattr(window.focus, name)) for name in FOCUS_FIELDS))
+        ("*" if window.front else "", *(shortened(getattr(window.focus, name)) for name in _SHOWN))
         for window in windows
     ]
-    show_table(("front", *FOCUS_FIELDS), rows)
+    show_table(("front", *_SHOWN), rows)
     front = next((window.focus for window in windows if window.front), None)
     if front is not None:
         say(f"\nFor a profile of the window in front:\n    {_when(front)}")
@@ -70,7 +73,7 @@ def _follow(focus: X11Focus, form: str) -> None:
             return
         last.append(current)
         if form == "json":
-            say_json(_fields(current))
+            say_json(current.as_data())
         else:
             title = f'  # "{shortened(current.title)}"' if current.title else ""
             say(f"{_when(current)}{title}" if any(_fields(current).values()) else "# nothing is in front")

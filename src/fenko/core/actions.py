@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from fenko.core.phrase import Phrase, steps_of
-from fenko.core.steps import Hold, Item, Repeat, Step, Strike, Wait
+from fenko.core.steps import Begin, End, Hold, Item, Repeat, Step, Strike, Toggle, Wait
+from fenko.core.verbs import HELD
 
 
 class Action(Struct, frozen=True):
@@ -17,23 +18,41 @@ class Action(Struct, frozen=True):
     steps: tuple[Step, ...]
     holds: tuple[Item, ...] = ()
     loops: bool = False
+    felt: bool = False
+    """Whether it matters how far the control is when it begins."""
+
+    def at(self, depth: float) -> Action:
+        """The same where the control is that far (0 to 1)."""
+        steps = tuple(
+            structs.replace(step, items=_felt(step.items, depth)) if isinstance(step, Hold | Strike | Begin | End | Toggle) else step
+            for step in self.steps
+        )  # fmt: skip
+        return Action(steps, _felt(self.holds, depth), self.loops)
 
     @property
     def strikes(self) -> tuple[Item, ...]:
         """The items of an action that is one stroke and nothing else where no hand holds it; none for others."""
         alone = self.steps[0] if len(self.steps) == 1 and not self.loops else None
-        return alone.items if isinstance(alone, Strike) else ()
+        return alone.items if isinstance(alone, Strike) and not self.felt else ()
 
 
 def action_of(phrase: Phrase, stroke: float) -> Action:
     """What a phrase does, where keys that nobody holds are down for `stroke` seconds."""
     steps = steps_of(phrase)
     alone = steps[0] if len(steps) == 1 else None
+    items = [
+        item for step in steps if isinstance(step, Hold | Strike | Repeat | Begin | End | Toggle) for item in step.items
+    ]
     return Action(
         tuple(_unrolled(steps, stroke)),
         alone.items if isinstance(alone, Hold) else (),
         isinstance(alone, Repeat),
+        _felt(items, 0.0) != tuple(items),
     )
+
+
+def _felt(items: Iterable[Item], depth: float) -> tuple[Item, ...]:
+    return tuple((out, felt(name, depth) if (felt := HELD[out].felt) else name) for out, name in items)
 
 
 def _unrolled(steps: tuple[Step, ...], stroke: float) -> Iterator[Step]:

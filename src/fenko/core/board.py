@@ -8,7 +8,7 @@ from math import inf
 
 from msgspec import Struct
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.changes import OUTSIDE, PLUG, UNPLUG, Change
 from fenko.core.conditioning import Conditioning
 from fenko.core.controls import BUTTON, MOTION, Shape
 from fenko.core.descriptions import BURST
@@ -134,7 +134,7 @@ class Board:
                     control.values.clear()
         elif address == PLUG:
             self._gone.discard(value)
-        elif address not in (FOCUS, KEYBOARD):
+        elif address not in OUTSIDE:
             surface, _, rest = address.partition(".")
             name, _, part = rest.partition(".")
             known = self._controls.get(surface, {}).get(name)

@@ -1,7 +1,7 @@
 """What goes into the engine and what comes out: plain tuples.
 
 A change is ``(t, address, value)``: seconds, which input, its new value. Inputs of surfaces are addressed as
-``surface.control`` (axes with their suffix); the four addresses below stand for everything else that happens.
+``surface.control`` (axes with their suffix); the addresses below stand for everything else that happens.
 
 An effect is ``(t, out, act, *values)``; `fenko.core.verbs.ACTS` names the values of each act.
 """
@@ -17,3 +17,6 @@ FOCUS = "focus"  # value: Focus
 KEYBOARD = "keyboard"  # value: tuple of modifiers held on the ordinary keyboard
 UNPLUG = "unplug"  # value: surface
 PLUG = "plug"  # value: surface
+RUNNING = "running"  # value: tuple of the names of programs that run, of those that the desk asks for
+OUTSIDE = frozenset((FOCUS, KEYBOARD, UNPLUG, PLUG, RUNNING))
+"""Addresses that are no input of a surface."""

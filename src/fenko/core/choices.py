@@ -17,6 +17,15 @@ class Choices:
         self._out = out
         self._random = Random(seed)
         self._last: dict[tuple[str, str, str], int] = {}
+        self.states: dict[str, str] = {}
+        """The state to which each has come that has states, by `level address.gesture`."""
+
+    def turn_to(self, cell: Cell, gesture: str, number: int) -> None:
+        """The last one was that, whoever did it."""
+        self._last[cell.profile, cell.address, gesture] = number
+        binding = next((one for name, one in cell.gestures() if name == gesture), None)
+        if binding is not None and number < len(binding.states):
+            self.states[f"{cell.profile} {cell.address}.{gesture}"] = binding.states[number]
 
     def next(self, t: float, cell: Cell, gesture: str, binding: Binding) -> Phrase:
         """The next in turn, or any but the last one."""
@@ -28,5 +37,6 @@ class Choices:
             number = 0 if last is None else (last + 1) % len(phrases)
         self._last[key] = number
         if number < len(binding.states):
+            self.states[f"{cell.profile} {cell.address}.{gesture}"] = binding.states[number]
             self._out.append((t, "fenko", "state", cell.address, binding.states[number]))
         return phrases[number]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from itertools import chain
 
 from fenko.core.patterns import Wildcard
-from fenko.core.plan import BASE, Focus, Profile
+from fenko.core.plan import BASE, Circumstances, Closeness, Profile
 
 
 class Chooser:
@@ -23,13 +23,14 @@ class Chooser:
                 for app in apps:
                     self._by_app.setdefault(app, []).append((order, profile))
 
-    def choose(self, focus: Focus) -> str:
-        """The profile for this focus: the one with most conditions met; among equals the first in the desk."""
-        best, best_fit, best_order = BASE, 0, 0
-        for order, profile in chain(self._by_app.get(focus.app.casefold(), ()), self._others):
-            fit = profile.fits(focus)
-            if fit > best_fit or (fit == best_fit > 0 and order < best_order):
-                best, best_fit, best_order = profile.name, fit, order
+    def choose(self, now: Circumstances) -> str:
+        """The profile that comes by itself: the one that fits most closely; among equals the first in the desk."""
+        best, closest, best_order = BASE, None, 0
+        apps = {now.focus.app.casefold(), *([now.focus.owner.app.casefold()] if now.focus.owner else [])}
+        for order, profile in chain(*(self._by_app.get(app, ()) for app in apps), self._others):
+            found: Closeness | None = profile.closeness(now)
+            if found is not None and (closest is None or found > closest or (found == closest and order < best_order)):
+                best, closest, best_order = profile.name, found, order
         return best
 
 

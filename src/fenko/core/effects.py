@@ -11,7 +11,7 @@ from fenko.core.verbs import ACTS
 def effect_fields(effect: Effect) -> dict[str, Any]:
     """The effect as a timeline writes it: t, out, act and its values by name."""
     t, out, act, *values = effect
-    named = zip(ACTS[out, act].fields, values, strict=True)
+    named = zip(ACTS[out, act].fields, values, strict=False)  # those at the end may be missing
     return {"t": round(t, 6), "out": out, "act": act} | dict(named)
 
 

@@ -43,13 +43,13 @@ from collections.abc import Sequence
 from typing import Any
 
 from fenko.core.agenda import Agenda
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, OUTSIDE, PLUG, RUNNING, UNPLUG, Change, Effect
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
-from fenko.core.plan import Cell, Focus, Plan, Profile, Report, unconditioned
+from fenko.core.plan import Cell, Circumstances, Focus, Plan, Profile, Report, unconditioned
 from fenko.core.runs import Runs
 from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
@@ -70,7 +70,7 @@ class Engine(ShortWays):
         self.plan = plan
         out: list[Effect] = []
         agenda = Agenda()
-        self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed)
+        self._situation = Situation(plan, out, self._profile_leaves, self._situation_changed, self._profile_visits)
         values = self._values = Values(plan.values, out)
         self._tilting = Tilting(agenda, self._change)
         motion = Motion(plan, agenda, values, out, self._situation.stack, report)
@@ -82,6 +82,7 @@ class Engine(ShortWays):
             out,
             self._toggle_pause,
             self._tilting.take_as_neutral,
+            motion.depth,
             report,
             seed,
         )
@@ -207,7 +208,7 @@ class Engine(ShortWays):
     def acts(self, change: Change) -> bool:
         """Whether a hand presses or turns something with this change, which has not been fed yet."""
         _, address, value = change
-        if address in (FOCUS, KEYBOARD, UNPLUG, PLUG):
+        if address in OUTSIDE:
             return False
         shape = self._inputs[address].shape
         if shape in (MOTION, SENSOR, TOUCH_AREA):
@@ -247,13 +248,29 @@ class Engine(ShortWays):
         self._finish()
 
     @property
+    def states(self) -> dict[str, str]:
+        """To which of their states bindings have come that do several things in turn, by `level address.gesture`."""
+        return self._runs.states()
+
+    @property
     def value_changes(self) -> int:
         """How often a value has changed so far."""
         return self._values.changes
 
     def restore(self, item: Item, number: float) -> None:
-        """A value is what it was when Fenko ended."""
+        """A value is this, as somebody else knows: what it was when Fenko ended, or what the other end says."""
         self._values.restore(item, number)
+
+    def hear(self, now: float, item: Item, number: float) -> Sequence[Effect]:
+        """Somebody else has set a value."""
+        self._take_in()
+        if item in self.plan.values:
+            self._values.set(now, item, number)
+        return self._finish()
+
+    def turn_to(self, cell: Cell, gesture: str, state: int) -> None:
+        """A binding that does several things in turn has come to that one of its states, by somebody else's hand."""
+        self._runs.turn_to(cell, gesture, state)
 
     @property
     def layers(self) -> tuple[str, ...]:
@@ -264,6 +281,11 @@ class Engine(ShortWays):
     def focus(self) -> Focus:
         """The window in front."""
         return self._situation.focus
+
+    @property
+    def circumstances(self) -> Circumstances:
+        """What decides which profile comes by itself."""
+        return self._situation.now
 
     @property
     def profile(self) -> Profile:
@@ -289,6 +311,12 @@ class Engine(ShortWays):
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
         self._take_in()
         self._situation.by_name(now, name)
+        return self._finish()
+
+    def toggle_pause(self, now: float) -> Sequence[Effect]:
+        """Stops Fenko, or starts it again."""
+        self._take_in()
+        self._toggle_pause(now)
         return self._finish()
 
     def lock_layer(self, now: float, name: str) -> Sequence[Effect]:
@@ -341,7 +369,12 @@ class Engine(ShortWays):
             self._motion.unplug(t, value)
             self._tilting.unplug(value)
             self._touching.unplug(value)
-        elif address != PLUG:
+            self._situation.plug(t, value, False)
+        elif address == PLUG:
+            self._situation.plug(t, value, True)
+        elif address == RUNNING:
+            self._situation.run_on(t, value)
+        else:
             control, part, shape, _, _ = self._inputs[address]
             if shape is BUTTON:
                 if part:
@@ -390,6 +423,9 @@ class Engine(ShortWays):
     def _profile_leaves(self, t: float) -> None:
         """Toggled keys are for the program in front; nothing of them reaches the next one."""
         self._runs.end_toggles(t, lambda holder, group: True)
+
+    def _profile_visits(self, t: float, gone: Profile | None, come: Profile) -> None:
+        self._runs.visit(t, gone, come)
 
     def _situation_changed(self, t: float, profile: bool) -> None:
         self._contacts.stack = self._situation.stack

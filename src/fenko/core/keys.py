@@ -35,7 +35,7 @@ video-next video-prev brightness-cycle brightness-auto display-off wimax rfkill 
 KERNEL_KEYS: dict[str, int] = {name: code for code, name in enumerate(_IN_CODE_ORDER, 1) if name != "-"}
 """Kernel key name (KEY_…, lower case, hyphens) to its code."""
 
-# Modifiers, and the one kernel name that a phrase cannot use because `pause` is a verb there.
+# Modifiers, and the kernel's names that a phrase cannot use because they are verbs there.
 _RENAMED = {
     "leftctrl": "ctrl",
     "leftalt": "alt",
@@ -43,7 +43,12 @@ _RENAMED = {
     "leftmeta": "super",
     "rightmeta": "rightsuper",
     "pause": "break",
+    "open": "open-key",
+    "close": "close-key",
+    "front": "front-key",
+    "sound": "sound-key",
 }
+_VERBS = frozenset(name for name, other in _RENAMED.items() if other == f"{name}-key" or name == "pause")
 
 MODIFIERS = ("ctrl", "alt", "shift", "super", "rightctrl", "rightalt", "rightshift", "rightsuper")
 
@@ -89,7 +94,7 @@ def canonical_key(word: str) -> str:
         return word
     if word in _CHARACTER_WORDS:
         return _CHARACTER_WORDS[word]
-    if word in _RENAMED and word != "pause":
+    if word in _RENAMED and word not in _VERBS:
         return _RENAMED[word]
     if word.startswith("@") and len(word) > 1:
         if word[1:] in KERNEL_KEYS:

@@ -118,6 +118,16 @@ class Motion:
             known.drives = self._stack.drives(address)
         return known
 
+    def depth(self, cell: str) -> float:
+        """How far the control of a cell is along it: 0 to 1; all the way for what has no way to go."""
+        surface, _, own = cell.partition(".")
+        control, _, part = own.partition(".")
+        known = self._controls.get(f"{surface}.{control}")
+        if known is None:
+            return 1.0
+        across, down = TOWARDS.get(part, (1, 0))
+        return min(1.0, max(0.0, known.at[0] * across + known.at[1] * down))
+
     def press(self, t: float, control: str, direction: str, on: bool) -> None:
         """A direction that has a switch of its own was pressed, or let go."""
         across, down = TOWARDS[direction]
@@ -297,7 +307,7 @@ class Motion:
 
     def _follow(self, t: float, control: Driven, drive: Drive, step: Follow) -> None:
         value = self._values.value(step.target)
-        number = value.at(drive.share(*control.made), *value.ends(step.low, step.high))
+        number = value.between(drive.share(*control.made), step.low, step.high)
         if step.pick_up and not self._picked_up(control, drive.part, number, self._values.told(step.target)):
             return
         self._values.set(t, step.target, number)

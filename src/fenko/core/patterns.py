@@ -14,6 +14,9 @@ class BadPattern(ValueError):
 class Pattern(Protocol):
     """Something that a text may fit. Case does not matter."""
 
+    text: str
+    """As it was written."""
+
     def fits(self, text: str) -> bool:
         """Whether this text does."""
         ...
@@ -31,6 +34,7 @@ class Wildcard:
     so nothing is ever tried again."""
 
     def __init__(self, text: str) -> None:
+        self.text = text
         self._first, *self._parts = text.casefold().split("*")
 
     @property
@@ -75,7 +79,7 @@ class Expression:
     Raises BadPattern."""
 
     def __init__(self, text: str) -> None:
-        self._text = text
+        self.text = f"~{text}"
         try:
             import re2
         except ImportError as why:
@@ -92,7 +96,7 @@ class Expression:
 
     def __reduce__(self) -> tuple[type[Expression], tuple[str]]:
         """What is compiled cannot be sent to another process; the text can."""
-        return Expression, (self._text,)
+        return Expression, (self.text[1:],)
 
     def fits(self, text: str) -> bool:
         """Whether it is found in this text."""

@@ -7,7 +7,7 @@ from math import inf
 
 from msgspec import Struct
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change, Effect
 from fenko.core.controls import THRESHOLDS, TOUCH_AREA
 from fenko.core.descriptions import burst_of
 from fenko.core.engine import Engine
@@ -57,6 +57,9 @@ class Performance:
                 self.feed(KEYBOARD, step.modifiers)
             case "unplug" | "plug":
                 self.feed(UNPLUG if step.word == "unplug" else PLUG, step.control)
+            case "start" | "quit":
+                running = self.engine.circumstances.running
+                self.feed(RUNNING, running | {step.control} if step.word == "start" else running - {step.control})
             case "wait":
                 self.pass_time(step.seconds)
             case "turn":

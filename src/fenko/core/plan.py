@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
 
 from msgspec import Struct, field, structs
 
 from fenko.core.conditioning import STICK_DEAD_ZONE, TILT_DEAD_ZONE, Conditioning
 from fenko.core.controls import BUTTON, KINDS, LEANING, STICK, Shape, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
-from fenko.core.patterns import Pattern
+from fenko.core.patterns import Pattern, Wildcard
 from fenko.core.phrase import Phrase
 from fenko.core.steps import Item
-from fenko.core.values import Value
+from fenko.core.value import Value
 
 BASE = "base"
 GESTURES = ("press", "release", "tap", "hold", "double", "triple")
@@ -200,26 +201,97 @@ def unconditioned(surface: Surface) -> Surface:
 
 
 class Focus(Struct, frozen=True):
-    """The window in front. Empty strings where nothing is known."""
+    """The window in front. Empty strings where nothing is known. A dialog has an `owner`: the window that it belongs to."""
 
     app: str = ""
     title: str = ""
     program: str = ""
+    path: str = ""
+    arguments: str = ""
+    owner: Focus | None = None
+
+    def as_data(self) -> dict[str, Any]:
+        """The same as plain data."""
+        said: dict[str, Any] = {name: getattr(self, name) for name in FOCUS_FIELDS}
+        return said | ({"owner": self.owner.as_data()} if self.owner is not None else {})
 
 
-FOCUS_FIELDS: tuple[str, ...] = Focus.__struct_fields__
+FOCUS_FIELDS: tuple[str, ...] = tuple(name for name in Focus.__struct_fields__ if name != "owner")
+AROUND_FIELDS = ("running", "surface")
+"""What else than the window in front a profile's `when` can ask for."""
+
+
+class Circumstances(Struct, frozen=True):
+    """What decides which profile comes by itself: the window in front, the names of programs that run, and the surfaces that
+    are there."""
+
+    focus: Focus = Focus()
+    running: frozenset[str] = frozenset()
+    surfaces: frozenset[str] = frozenset()
+
+    def texts(self, field: str, focus: Focus) -> Iterable[str]:
+        """All that a field of a `when` may fit."""
+        if field == "running":
+            return self.running
+        return self.surfaces if field == "surface" else (getattr(focus, field),)
+
+
+class Closeness(NamedTuple):
+    """How closely a `when` fits; the larger one comes. In this order: how much of the window in front it names, how much
+    else, how much that must not be, whether it is met by the window itself and not by the one that it belongs to, and how much
+    is named in full."""
+
+    window: int
+    around: int
+    denied: int
+    own: bool
+    exact: int
 
 
 class Condition(Struct, frozen=True):
-    """One `when`: for each field named, any of its patterns has to be found."""
+    """One `when`: of each field any of its patterns has to be found, and none of `denied` may hold."""
 
     patterns: dict[str, tuple[Pattern, ...]]
+    denied: tuple[Condition, ...] = ()
 
-    def holds(self, focus: Focus) -> bool:
-        """Whether this focus meets every field."""
-        return all(
-            any(pattern.fits(getattr(focus, name)) for pattern in patterns) for name, patterns in self.patterns.items()
-        )
+    def closeness(self, now: Circumstances) -> Closeness | None:
+        """How closely it fits, for the window in front or for the one that it belongs to; None if it does not hold."""
+        if any(one.holds(now, now.focus) for one in self.denied):
+            return None
+        own = self._exact(now, now.focus)
+        if own is not None:
+            return self._closeness(own, True)
+        owner = now.focus.owner
+        theirs = self._exact(now, owner) if owner is not None else None
+        if owner is None or theirs is None or any(one.holds(now, owner) for one in self.denied):
+            return None
+        return self._closeness(theirs, False)
+
+    def holds(self, now: Circumstances, focus: Focus) -> bool:
+        """Whether it does for this window itself."""
+        return self._exact(now, focus) is not None and not any(one.holds(now, focus) for one in self.denied)
+
+    def _exact(self, now: Circumstances, focus: Focus) -> int | None:
+        """How many fields are named in full; None if one is not met."""
+        exact = 0
+        for name, patterns in self.patterns.items():
+            texts = now.texts(name, focus)
+            found = [pattern for pattern in patterns if any(map(pattern.fits, texts))]
+            if not found:
+                return None
+            exact += any(isinstance(pattern, Wildcard) and pattern.literal is not None for pattern in found)
+        return exact
+
+    def _closeness(self, exact: int, own: bool) -> Closeness:
+        window = sum(name in FOCUS_FIELDS for name in self.patterns)
+        denied = sum(len(one.patterns) for one in self.denied)
+        return Closeness(window, len(self.patterns) - window, denied, own, exact)
+
+    @property
+    def asks_for_running(self) -> frozenset[str]:
+        """The patterns of programs of which it matters whether they run."""
+        own = frozenset(pattern.text for pattern in self.patterns.get("running", ()))
+        return own.union(*(one.asks_for_running for one in self.denied))
 
 
 class Level:
@@ -271,11 +343,17 @@ class Profile(Struct, frozen=True):
     conditions: tuple[Condition, ...]
     levels: tuple[Level, ...]
     layers: dict[str, Layer]
+    on_enter: Binding | None = None
+    on_leave: Binding | None = None
+    """What is done when it comes, and when it goes."""
 
-    def fits(self, focus: Focus) -> int:
-        """How many conditions this focus meets (a larger number is a closer fit); 0 if the profile does not apply."""
-        met = [len(condition.patterns) for condition in self.conditions if condition.holds(focus)]
-        return max(met, default=0)
+    def closeness(self, now: Circumstances) -> Closeness | None:
+        """How closely it fits; None if it does not come by itself now."""
+        found = [close for condition in self.conditions if (close := condition.closeness(now)) is not None]
+        return max(found, default=None)
+
+
+_NOT_AT_ALL = Closeness(-1, 0, 0, False, 0)
 
 
 class Plan(Struct, frozen=True):
@@ -288,6 +366,20 @@ class Plan(Struct, frozen=True):
     """The cells that a layer's `while` names."""
     values: dict[Item, Value] = {}
     """The numbers that controls can drive."""
+    ignored: tuple[Condition, ...] = ()
+    """Windows that do not count."""
+    hand_until_focus: bool = False
+    """Whether a profile that was chosen by hand stays only until another program comes in front."""
+
+    def ignores(self, focus: Focus) -> bool:
+        """Whether this window does not count."""
+        return bool(self.ignored) and any(one.holds(Circumstances(focus), focus) for one in self.ignored)
+
+    @property
+    def asks_for_running(self) -> frozenset[str]:
+        """The patterns of programs of which it matters whether they run."""
+        conditions = [condition for profile in self.profiles.values() for condition in profile.conditions]
+        return frozenset().union(*(condition.asks_for_running for condition in conditions))
 
     @property
     def watches_keyboard(self) -> bool:
@@ -304,15 +396,19 @@ class Plan(Struct, frozen=True):
                 found.setdefault(level.name, level)
         return found
 
-    def choose(self, focus: Focus) -> str:
-        """The profile for this focus: the one with most conditions met; among equals the first in the desk. (A running
+    def choose(self, now: Circumstances) -> str:
+        """The profile that comes by itself: the one that fits most closely; among equals the first in the desk. (A running
         engine has a `Chooser`, which comes to the same faster.)"""
-        best, best_fit = BASE, 0
+        best, closest = BASE, _NOT_AT_ALL
         for profile in self.profiles.values():
-            fit = profile.fits(focus)
-            if fit > best_fit:
-                best, best_fit = profile.name, fit
+            found = profile.closeness(now)
+            if found is not None and found > closest:
+                best, closest = profile.name, found
         return best
+
+    def for_window(self, focus: Focus) -> str:
+        """The profile that comes by itself with this window in front, when every surface is there and nothing else runs."""
+        return self.choose(Circumstances(focus, surfaces=frozenset(self.surfaces)))
 
     def neighbour(self, name: str, step: int) -> str:
         """The profile `step` places on from `name` in the desk's order, round and round, leaving base out."""

@@ -7,7 +7,7 @@ from math import inf
 from msgspec import Struct
 
 from fenko.core.axes import Detents, pressed_end
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.changes import OUTSIDE, UNPLUG, Change
 from fenko.core.controls import BUTTON, MOTION, TOUCH_AREA
 from fenko.core.descriptions import burst_name
 from fenko.core.plan import Surface, Timing
@@ -55,7 +55,7 @@ class Recogniser:
         """Takes a change into account."""
         t, address, value = change
         self.settle(t)
-        if self.meant is not None or address in (FOCUS, KEYBOARD, PLUG):
+        if self.meant is not None or (address in OUTSIDE and address != UNPLUG):
             return
         if address == UNPLUG:
             self.forget()

@@ -7,6 +7,7 @@ from typing import TypeAlias
 from msgspec import Struct
 
 from fenko.core.agenda import Waiting
+from fenko.core.plan import Binding
 from fenko.core.steps import Item, Step
 
 
@@ -16,7 +17,16 @@ class Mirror(Struct, frozen=True):
     items: tuple[Item, ...]
 
 
-Doing: TypeAlias = Step | Mirror
+class Visit(Struct, frozen=True):
+    """A profile does now what it does when it comes or goes, which is told."""
+
+    address: str
+    gesture: str
+    profile: str
+    binding: Binding
+
+
+Doing: TypeAlias = Step | Mirror | Visit
 
 
 class Run:

@@ -27,8 +27,8 @@ from fenko.core.changes import Effect
 from fenko.core.choices import Choices
 from fenko.core.held import HeldItems
 from fenko.core.phrase import Phrase
-from fenko.core.plan import Binding, Cell, Plan, Report, Timing
-from fenko.core.run import Doing, Mirror, Run
+from fenko.core.plan import Binding, Cell, Plan, Profile, Report, Timing
+from fenko.core.run import Doing, Mirror, Run, Visit
 from fenko.core.situation import Situation
 from fenko.core.steps import (
     Begin,
@@ -55,10 +55,12 @@ from fenko.core.values import Values
 from fenko.core.verbs import ACTS
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
+_VISITS = "profiles"  # the lane in which profiles do what they do when they come and go
 
 
 class Runs:
-    """Everything that actions do. `out` takes the effects; `pause` is called by a step that stops or starts Fenko."""
+    """Everything that actions do. `out` takes the effects; `pause` is called by a step that stops or starts Fenko;
+    `depth` says how far the control of a cell is."""
 
     def __init__(
         self,
@@ -69,6 +71,7 @@ class Runs:
         out: list[Effect],
         pause: Callable[[float], None],
         take_as_neutral: Callable[[float], None],
+        depth: Callable[[str], float],
         report: Report | None,
         seed: int,
     ) -> None:
@@ -83,6 +86,7 @@ class Runs:
         self._out = out
         self._pause = pause
         self._take_as_neutral = take_as_neutral
+        self._depth = depth
         self._report = report
         self._choices = Choices(out, seed)
         self._lanes: dict[str, deque[Run]] = {}
@@ -112,6 +116,8 @@ class Runs:
         phrase = self._choices.next(t, cell, gesture, binding) if binding.others else binding.phrase
         stroke = (cell.timing or self._timing).stroke
         action = self.action(phrase, stroke)
+        if action.felt:
+            action = action.at(self._depth(cell.address))
         if held and action.holds:
             self.hold(t, cell.address, action.holds)
             return
@@ -129,6 +135,33 @@ class Runs:
         loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
         self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times))
+
+    def visit(self, t: float, gone: Profile | None, come: Profile) -> None:
+        """One profile goes and another comes: what they do then is done in order. One that is gone again before its turn
+        came has not been here, so what waits is bounded however fast they change."""
+        lane = self._lanes.get(_VISITS)
+        if gone is not None and (gone.on_enter or gone.on_leave):
+            if lane and len(lane) > 1 and lane[-1].cell == _visitor(gone):
+                self._end(t, lane[-1])
+            else:
+                self._visit(t, gone, "leave", gone.on_leave)
+        if come.on_enter or come.on_leave:
+            self._visit(t, come, "enter", come.on_enter)
+
+    def _visit(self, t: float, profile: Profile, gesture: str, binding: Binding | None) -> None:
+        steps: tuple[Doing, ...] = ()
+        if binding is not None:
+            does = self.action(binding.phrase, self._timing.stroke).steps
+            steps = (Visit(_visitor(profile), gesture, profile.name, binding), *does)
+        self._join(t, Run(_visitor(profile), _VISITS, steps, self._timing.stroke, False, False))
+
+    def turn_to(self, cell: Cell, gesture: str, state: int) -> None:
+        """What comes in turn has come to that state."""
+        self._choices.turn_to(cell, gesture, state)
+
+    def states(self) -> dict[str, str]:
+        """What comes in turn, and where it is."""
+        return self._choices.states
 
     def action(self, phrase: Phrase, stroke: float) -> Action:
         """What a phrase does; worked out once."""
@@ -320,6 +353,9 @@ class Runs:
                 self._begin(t, run.cell, step.items)
                 if not run.held:
                     self.items.lift(t, run.cell)  # the control has been let go in the meantime
+            case Visit():
+                if self._report is not None:
+                    self._report(t, step.address, step.gesture, step.profile, step.binding)
             case UseLayer():
                 if step.mode or run.held:
                     self._situation.turn_on(t, step.name, step.mode or run.cell)
@@ -358,6 +394,11 @@ class Runs:
         if self._stroking is not None:
             self._stroking = None
             self.items.lift(t, STROKE)
+
+
+def _visitor(profile: Profile) -> str:
+    """What stands for a profile where a cell does for its actions; no surface has such a name."""
+    return f"profile {profile.name}"
 
 
 def _toggle_holder(step: Toggle) -> str:

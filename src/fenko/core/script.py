@@ -21,7 +21,10 @@ from fenko.core.plan import Focus, Surface
 from fenko.core.words import nearest, parse_time
 
 HAND_WORDS: dict[str, tuple[str, str]] = {
-    "front": ('front APP ["TITLE"]', "a window comes in front"),
+    "front": (
+        'front APP ["TITLE"] [of APP ["TITLE"]]',
+        "a window comes in front, or, with `of`, a dialog of another window",
+    ),
     "press": ("press CONTROL", "a control goes down and stays, but not yet long enough to be held"),
     "hold": ("hold CONTROL", "a control goes down and stays, for longer than `timing.hold`"),
     "release": ("release CONTROL", "a control that is down is let go"),
@@ -35,6 +38,8 @@ HAND_WORDS: dict[str, tuple[str, str]] = {
     ),
     "keyboard": ("keyboard shift+ctrl|none", "modifiers held on the ordinary keyboard from then on"),
     "wait": ("wait TIME", "nothing happens for a while"),
+    "start": ("start PROGRAM", "a program starts to run, whatever is in front"),
+    "quit": ("quit PROGRAM", "and ends"),
     "unplug": ("unplug SURFACE", "a surface goes away"),
     "plug": ("plug SURFACE", "and comes back"),
 }
@@ -79,13 +84,15 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
         raise ScriptError(
             f"hands cannot `{word}`; they {', '.join(HAND_WORDS)}", start, len(word), nearest(word, HAND_WORDS)
         )
-    most = {"turn": 3, "front": 2, "push": 5}.get(word, 1)
+    most = {"turn": 3, "front": 5, "push": 5}.get(word, 1)
     if not rest or len(rest) > most:
         at, length = (start, len(word)) if not rest else (rest[most][1], len(rest[most][0]))
         raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", at, length)
     (what, at), *more = rest
     if word == "front":
-        return HandStep(word, focus=Focus(_bare(what), _bare(more[0][0]) if more else ""))
+        return HandStep(word, focus=_window([what, *(token for token, _ in more)], at))
+    if word in ("start", "quit"):
+        return HandStep(word, control=_bare(what))
     if word == "wait":
         try:
             return HandStep(word, seconds=parse_time(what))
@@ -104,6 +111,16 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
     if word == "push":
         return _push(what, at, more, surfaces)
     return _on_control(word, what, at, more, surfaces)
+
+
+def _window(tokens: list[str], at: int) -> Focus:
+    """A window, and the one that it belongs to, of APP ["TITLE"] [of APP ["TITLE"]]."""
+    whole = tokens.index("of") if "of" in tokens else len(tokens)
+    own, owner = tokens[:whole], tokens[whole + 1 :]
+    if not 1 <= len(own) <= 2 or len(owner) > 2 or (whole < len(tokens) and not owner):
+        raise ScriptError(f"the form is `{HAND_WORDS['front'][0]}`", at, len(own[0]) if own else 1)
+    app, title = (*map(_bare, own), "")[:2]
+    return Focus(app, title, owner=_window(owner, at) if owner else None)
 
 
 def _push(what: str, at: int, more: list[tuple[str, int]], surfaces: dict[str, Surface]) -> HandStep:

@@ -6,11 +6,13 @@ its `while` names.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Set
+from collections.abc import Callable, Iterable, Set
+
+from msgspec import structs
 
 from fenko.core.changes import Effect
 from fenko.core.choosing import Chooser
-from fenko.core.plan import BASE, Focus, Plan, Profile
+from fenko.core.plan import BASE, Circumstances, Focus, Plan, Profile
 from fenko.core.stack import Stack
 
 LOCKED, ONCE, WHILE = "locked", "once", "while"
@@ -18,21 +20,32 @@ LOCKED, ONCE, WHILE = "locked", "once", "while"
 
 
 class Situation:
-    """`stack` is all that is in force. `out` takes the effects. `leaves` is called before another profile comes, and
-    `changed` after each change, with whether it is another profile."""
+    """`stack` is all that is in force. `out` takes the effects. `leaves` is called before another profile comes,
+    `changed` after each change, with whether it is another profile, and `visits` with the profile that goes, if the plan still has
+    it, and the one that comes, unless Fenko is paused: then when it is not any more."""
 
     def __init__(
-        self, plan: Plan, out: list[Effect], leaves: Callable[[float], None], changed: Callable[[float, bool], None]
+        self,
+        plan: Plan,
+        out: list[Effect],
+        leaves: Callable[[float], None],
+        changed: Callable[[float, bool], None],
+        visits: Callable[[float, Profile | None, Profile], None],
     ) -> None:
         self.plan = plan
         self._chooser = Chooser(plan.profiles.values())
-        self.focus = Focus()
+        self.now = Circumstances(surfaces=frozenset(plan.surfaces))
+        """What decides, while nobody does so by hand."""
+        self._program = ("", "")
+        """The last program that was in front."""
         self.keyboard: tuple[str, ...] = ()
         self.paused = False
         self.by_hand = False
         self.profile: Profile = plan.profiles[BASE]
         self._out = out
         self._leaves = leaves
+        self._visits = visits
+        self._visited = BASE
         self._changed = changed
         self._on: list[tuple[str, str]] = []
         self.spends = False
@@ -95,11 +108,36 @@ class Situation:
 
     # --- Profiles and pause ---
 
+    @property
+    def focus(self) -> Focus:
+        """The window in front, of those that count."""
+        return self.now.focus
+
     def focus_on(self, t: float, focus: Focus) -> None:
         """This window is in front."""
-        self.focus = focus
+        if self.plan.ignores(focus):
+            return
+        program = (focus.app, focus.program)
+        if program != ("", ""):
+            if program != self._program and self.plan.hand_until_focus:
+                self.by_hand = False
+            self._program = program
+        self._come_to(t, structs.replace(self.now, focus=focus))
+
+    def run_on(self, t: float, running: Iterable[str]) -> None:
+        """Of the programs that the desk asks for, these run."""
+        self._come_to(t, structs.replace(self.now, running=frozenset(running)))
+
+    def plug(self, t: float, surface: str, there: bool) -> None:
+        """A surface has come, or gone."""
+        surfaces = self.now.surfaces | {surface} if there else self.now.surfaces - {surface}
+        if surfaces != self.now.surfaces:
+            self._come_to(t, structs.replace(self.now, surfaces=surfaces))
+
+    def _come_to(self, t: float, now: Circumstances) -> None:
+        self.now = now
         if not self.by_hand:
-            self._put_in_force(t, self._chooser.choose(focus), "focus")
+            self._put_in_force(t, self._chooser.choose(now), "focus")
 
     def by_name(self, t: float, name: str) -> None:
         """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
@@ -107,7 +145,7 @@ class Situation:
         if name == "auto":
             # The way back from everything: what was locked ends too.
             self.end(t, lambda on: on[1] in (LOCKED, ONCE))
-            self._put_in_force(t, self._chooser.choose(self.focus), "focus")
+            self._put_in_force(t, self._chooser.choose(self.now), "focus")
             return
         steps = {"next": 1, "previous": -1}
         if name in steps:
@@ -123,6 +161,12 @@ class Situation:
         self.end(t, lambda on: on[0] not in self.profile.layers)
         self.stack = self._stack_now()
         self._changed(t, True)
+        self._visit(t)
+
+    def _visit(self, t: float) -> None:
+        if not self.paused and self._visited != self.profile.name:
+            before, self._visited = self._visited, self.profile.name
+            self._visits(t, self.plan.profiles.get(before), self.profile)
 
     def use_plan(self, t: float, plan: Plan) -> None:
         """Another plan is in force; profile and layers stay as far as it has them."""
@@ -132,7 +176,7 @@ class Situation:
         name = self.profile.name
         if not self.by_hand or name not in plan.profiles:
             self.by_hand = False
-            name = self._chooser.choose(self.focus)
+            name = self._chooser.choose(self.now)
         if name != self.profile.name:
             self._put_in_force(t, name, "focus")
         else:
@@ -147,6 +191,7 @@ class Situation:
         self.stack = self._stack_now()
         self._out.append((t, "fenko", "pause", self.paused))
         self._changed(t, False)
+        self._visit(t)
 
     def _stack_now(self) -> Stack:
         """The levels in force. Those of a profile without layers are kept, with what has been looked up in them."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
+import unicodedata
 from collections.abc import Iterable
 
 _TIME = re.compile(r"(\d+(?:\.\d+)?)(ms|s)")
@@ -55,3 +56,14 @@ def shortened(text: str, most: int = LONGEST_SHOWN) -> str:
 def slug_of(text: str) -> str:
     """A text as a name: lower-case letters and digits with hyphens between; `thing` if nothing is left of it."""
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-") or "thing"
+
+
+def width(text: str) -> int:
+    """How many terminal columns a text takes: wide characters two, combining ones none."""
+    if text.isascii():
+        return len(text)
+    columns = 0
+    for character in text:
+        if not unicodedata.combining(character):
+            columns += 2 if unicodedata.east_asian_width(character) in "WF" else 1
+    return columns

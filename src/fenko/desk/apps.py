@@ -41,9 +41,11 @@ def read_apps(sources: Sources, table: dict[str, Any]) -> Iterator[tuple[str, Ap
             if "\0" in wanted or not real_path(file).is_relative_to(real_path(sources.folder)):
                 sources.add((*path, "shortcuts"), f"`{wanted}` lies outside the desk's folder")
             elif not file.is_file():
+                sources.also(file)
                 hint = nearest(wanted, (one.name for one in sources.folder.glob("*.csv")))
                 sources.add((*path, "shortcuts"), f"there is no file `{wanted}` in {sources.folder}", nearest=hint)
             else:
+                sources.also(file)  # before it is read: one that changes in between is seen to have changed
                 shortcuts, problems = read_list(name, file)
                 sources.problems += problems
         samples = tuple(filter(None, map(sample_of, texts_of(texts))))

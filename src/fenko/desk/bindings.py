@@ -8,16 +8,15 @@ from typing import Any
 from msgspec import structs
 
 from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape
-from fenko.core.phrase import Phrase, parse_phrase
+from fenko.core.phrase import Phrase, parse_phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
-from fenko.core.registration import Said
-from fenko.core.steps import Item
-from fenko.core.values import Value
-from fenko.core.verbs import VERB_OF
+from fenko.core.registration import Said, Surrounding, Unsettled
+from fenko.core.steps import Amount, Follow, Item, Rate, Set, Steady, Step, SwitchPause, UseProfile
+from fenko.core.value import Value
+from fenko.core.verbs import OUTPUT_OF, TARGETS, VERB_OF, spelled
 from fenko.core.verbs.desk import TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
-from fenko.core.verbs.value import ChangeValue, amounts
 from fenko.core.words import nearest
 from fenko.desk.cells import ControlReader, Scope, some_of, steady
 from fenko.desk.locate import KeyPath
@@ -46,6 +45,7 @@ class BindingReader:
         desk_timing: Timing,
         surface_times: dict[str, dict[str, float]],
         lists: dict[str, ShortcutList],
+        around: Surrounding,
         broken: frozenset[str] = frozenset(),
         silent: Mapping[str, Mapping[str, str]] | None = None,
         values: Mapping[Item, Value] | None = None,
@@ -58,7 +58,9 @@ class BindingReader:
         self._lists = lists
         self._broken = broken
         self._silent = silent or {}
-        self._values = {name: value for (_, name), value in (values or {}).items()}
+        self.values = dict(values or {})
+        """Every number that a phrase changes, and those of the desk's own."""
+        self._around = around
         self._plain: dict[str, Binding] = {}
         self._known: dict[tuple[str, str], tuple[str, tuple[str, ...], Shape]] = {}
         self._free: dict[str, Phrase] = {}
@@ -158,6 +160,26 @@ class BindingReader:
         self._fault(path, "this binds nothing", "a phrase, or a table with `do`", None)
         return None
 
+    def on_its_own(self, path: KeyPath, text: Any, scope: Scope) -> Binding | None:
+        """What is done without a hand, when a profile comes or goes."""
+        binding = self._phrase_binding(path, text, scope, held=False) if isinstance(text, str) else None
+        if binding is None:
+            return None
+        for step in steps_of(binding.phrase):
+            if isinstance(step, Steady):
+                self._fault(path, "nothing moves here that this could follow", "what is done once", None)
+                return None
+            if isinstance(step, UseProfile | SwitchPause):
+                what = "another profile in force" if isinstance(step, UseProfile) else "Fenko to rest"
+                self._fault(
+                    path,
+                    f"a profile that comes or goes cannot put {what}, which would have no end",
+                    "other phrases",
+                    None,
+                )
+                return None
+        return binding
+
     def _table_binding(self, path: KeyPath, value: dict[str, Any], scope: Scope, held: bool) -> Binding | None:
         written = read(self.sources, path, value, BindingFile)
         if written is None:
@@ -180,7 +202,12 @@ class BindingReader:
         states = tuple(written.states or ())
         if states and (way != "in-turn" or len(states) != len(known)):
             self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
-        first, *others = known
+        if way == "in-turn" and any(binding.others for binding in known):
+            self._fault(
+                (*path, way), "what comes in turn is one thing each time", "one file in place of a pattern", None
+            )
+        first = known[0]
+        phrases = [phrase for binding in known for phrase in binding.phrases]
         by_name = any(binding.written for binding in known)
         return Binding(
             first.phrase,
@@ -188,8 +215,8 @@ class BindingReader:
             written.colour or None,
             written.icon or None,
             written.note or None,
-            tuple(binding.phrase for binding in others),
-            way == "at-random",
+            tuple(phrases[1:]),
+            way == "at-random" or first.at_random,
             states,
             written.group or None,
             bool(written.spring),
@@ -202,8 +229,11 @@ class BindingReader:
             phrase = self._phrase(path, text, scope, held)
             if phrase is None:
                 return None
-            done = self._keys_of(phrase)
-            binding = Binding(done, written=(phrase,) if done != phrase else ())
+            done, *others = self._meant(path, text, phrase)
+            if not done.steps:
+                return None  # what is wrong with it has been noted
+            written = (phrase,) if done != phrase else ()
+            binding = Binding(done, others=tuple(others), at_random=bool(others), written=written)
             if text in self._free:
                 self._plain[text] = binding
         self.phrases.append((path, binding.phrase))
@@ -247,19 +277,37 @@ class BindingReader:
             self._free[text] = phrase  # good wherever it stands
         return phrase
 
-    def _keys_of(self, phrase: Phrase) -> Phrase:
-        return resolved(phrase, self._lists)
+    def _meant(self, path: KeyPath, text: str, phrase: Phrase) -> tuple[Phrase, ...]:
+        """What a phrase means in this desk: keys in place of commands, and what outputs make of it; several of which any will
+        do. An empty phrase if something, which is noted, is wrong."""
+        ways: list[list[Said]] = [[]]
+        for said in resolved(phrase, self._lists).steps:
+            output = OUTPUT_OF.get(type(said))
+            try:
+                options = list(output.settle(said, self._around)) if output is not None else [said]
+            except Unsettled as why:
+                at = max(0, text.find(why.word)) if why.word else 0
+                part = (at, len(why.word) or len(text))
+                self.sources.add(path, str(why), part=part, expected=why.expected or None, nearest=why.nearest)
+                return (Phrase(()),)
+            if len(options) > 1 and len(ways) > 1:
+                self.sources.add(path, "of one phrase only one step can be any of several files")
+                return (Phrase(()),)
+            ways = [[*way, option] for way in ways for option in options]
+        phrases = tuple(Phrase(tuple(way)) for way in ways)
+        if not all([self._counts(path, text, step) for step in steps_of(phrases[0])]):
+            return (Phrase(()),)
+        return phrases
 
     def _step(self, path: KeyPath, text: str, step: Said, scope: Scope, held: bool) -> bool:
         """Whether what a step names is there, and can be done with such a gesture."""
-        known = {"profile": self.profiles, "layer": scope.layers, "value": self._values.keys()}
+        own = [name for out, name in self.values if out == "value"]
+        known = {"profile": self.profiles, "layer": scope.layers, "value": own}
         for argument, field in zip(VERB_OF[type(step)].arguments, step.__struct_fields__, strict=True):
             name = getattr(step, field)
-            if argument.names and name not in known[argument.names] and name not in argument.besides:
+            if argument.names in known and name not in known[argument.names] and name not in argument.besides:
                 self._unknown_in(path, text, argument.names, name, [*sorted(known[argument.names]), *argument.besides])
                 return False
-        if isinstance(step, ChangeValue) and not self._counts(path, text, step):
-            return False
         if isinstance(step, TurnOnLayer) and not step.mode and not held:
             part = (text.find("layer"), len(f"layer {step.name}"))
             message = "this gesture is over at once, so nothing would hold the layer"
@@ -273,14 +321,20 @@ class BindingReader:
             return False
         return True
 
-    def _counts(self, path: KeyPath, text: str, step: ChangeValue) -> bool:
-        """Whether a value is counted in the units of its change."""
-        value = self._values[step.name]
-        for amount in amounts(step.change):
-            if amount.unit in ("", "%", value.unit):
+    def _counts(self, path: KeyPath, text: str, step: Step) -> bool:
+        """Whether a number is counted in the units of its change; from now on it is known."""
+        if not isinstance(step, Set | Follow | Rate):
+            return True
+        out, name = step.target
+        if step.target not in self.values:
+            self.values[step.target] = TARGETS[out].value(name, self._around.tables)
+        value = self.values[step.target]
+        for amount in _amounts(step):
+            if amount.unit in value.units:
                 continue
-            part = (max(0, text.find(amount.unit, text.find(step.name) + len(step.name))), len(amount.unit))
-            counted = f"`{step.name}` counts in {value.unit}" if value.unit else f"`{step.name}` is a plain number"
+            own = spelled(step.target)
+            part = (max(0, text.rfind(amount.unit)), len(amount.unit))
+            counted = f"`{own}` counts in {value.unit}" if value.unit else f"`{own}` is a plain number"
             self.sources.add(path, counted, part=part, expected=f"{value.unit or 'no unit'}, or % of its range")
             return False
         return True
@@ -310,3 +364,14 @@ class BindingReader:
 
     def _fault(self, path: KeyPath, message: str, expected: str | None, hint: str | None, at_key: bool = False) -> None:
         self.sources.add(path, message, at_key=at_key, expected=expected, nearest=hint)
+
+
+def _amounts(step: Set | Follow | Rate) -> tuple[Amount, ...]:
+    """The numbers that stand in a change."""
+    match step:
+        case Set(amount=amount):
+            return (amount,)
+        case Rate(speed=speed):
+            return (speed,)
+        case Follow(low=low, high=high):
+            return () if low is None or high is None else (low, high)

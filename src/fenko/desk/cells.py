@@ -13,8 +13,7 @@ from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Surface
 from fenko.core.registration import Said
 from fenko.core.steps import Amount, Follow, Move, Pass, Rate, Steady, Step
 from fenko.core.verbs import VERB_OF
-from fenko.core.verbs.pointer import How, MovePointer, Scroll
-from fenko.core.verbs.value import By, ChangeValue
+from fenko.core.verbs.value import By
 from fenko.core.words import nearest
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import BindingFile
@@ -240,15 +239,20 @@ def turned_back(phrase: Phrase) -> Phrase | None:
     said = phrase.steps[0]
     if len(phrase.steps) > 1:
         return None
-    if isinstance(said, ChangeValue) and isinstance(said.change, By):
-        number, unit = said.change.amount
-        return Phrase((ChangeValue(said.name, By(Amount(-number, unit))),))
-    if isinstance(said, MovePointer | Scroll) and said.how.way in _OTHER_WAY:
-        return Phrase((type(said)(How(said.how.number, _OTHER_WAY[said.how.way])),))
-    return None
+    for field in said.__struct_fields__:
+        part = getattr(said, field)
+        if (back := _stepped_back(part)) is not None:
+            return Phrase((structs.replace(said, **{field: back}),))
+    other = said.back()
+    return Phrase((other,)) if other is not None else None
 
 
-_OTHER_WAY = {"left": "right", "right": "left", "up": "down", "down": "up"}
+def _stepped_back(part: Any) -> Any:
+    """A step of a value the other way, by itself or within what is said; None for anything else."""
+    if isinstance(part, By):
+        return By(Amount(-part.amount.number, part.amount.unit))
+    change = getattr(part, "change", None)
+    return structs.replace(part, change=_stepped_back(change)) if isinstance(change, By) else None
 
 
 def is_binding(value: Any) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Mapping
 from typing import Any
 
 from msgspec import Struct, structs
@@ -10,6 +12,7 @@ from fenko.core.controls import HELD_BY_HAND
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile
 from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Strike, Toggle
+from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
 from fenko.desk.surfaces import SurfaceLinks
 
@@ -31,11 +34,25 @@ class Compiled(Struct, frozen=True):
     """The surfaces on whose motion something is bound, so that it does not go on as it comes."""
     felt: frozenset[str] = frozenset()
     """The surfaces of which it matters how they are held."""
+    digests: dict[str, str] = {}
+    """The files that it was read from, each with what tells its text from others."""
+    given: str = ""
+    """What was asked for: its folder, or a file in it."""
+
+    @property
+    def version(self) -> str:
+        """What tells it from the desk that it was before its files changed."""
+        return version_of(self.digests)
 
     @property
     def keys(self) -> str:
         """The port of keys and pointer that the desk names, or `auto`."""
         return str(self.tables.get("output", {}).get("keys", "auto"))
+
+    @property
+    def far(self) -> tuple[str, ...]:
+        """Of its outs, those that workers do."""
+        return tuple(out for out in self.outs if out in OUTPUTS)
 
     def skeleton(self) -> Skeleton:
         """The same without what the levels say."""
@@ -44,6 +61,12 @@ class Compiled(Struct, frozen=True):
             layers = {own: (_names(layer.levels), layer.held) for own, layer in profile.layers.items()}
             profiles[name] = (structs.replace(profile, levels=(), layers={}), _names(profile.levels), layers)
         return Skeleton(structs.replace(self, plan=structs.replace(self.plan, profiles={})), profiles)
+
+
+def version_of(digests: Mapping[str, str]) -> str:
+    """What tells files that a desk was read from, from the same files at another time."""
+    said = "\n".join(f"{name} {digest}" for name, digest in sorted(digests.items()))
+    return hashlib.blake2b(said.encode("utf-8", "surrogateescape"), digest_size=8).hexdigest()
 
 
 Bones = tuple[Profile, tuple[str, ...], dict[str, tuple[tuple[str, ...], tuple[str, ...]]]]
@@ -73,6 +96,7 @@ def compiled(desk: Desk) -> Compiled:
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
     return Compiled(
         str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, *_heard(desk.plan),
+        desk.sources.digests, str(desk.sources.given),
     )  # fmt: skip
 
 
@@ -93,6 +117,7 @@ def _heard(plan: Plan) -> tuple[frozenset[str], frozenset[str]]:
 
 def _outs_of(desk: Desk) -> list[str]:
     used = dict.fromkeys(ALWAYS)
+    used.update(dict.fromkeys(output.name for output in OUTPUTS.values() if output.listens(desk.sources.data)))
     seen: set[int] = set()
     for _, phrase in desk.phrases:
         if id(phrase) in seen:

@@ -226,9 +226,13 @@ class Catalogue:
                     seen.add(path.stem)
                     yield path.stem, path
 
+    def path(self, name: str) -> Path | None:
+        """The file of that name; None if there is none."""
+        return next((path for stem, path in self.paths() if stem == name), None)
+
     def get(self, name: str) -> Description | None:
         """The description of that name; None if there is none. Raises DeskError if its file is faulty."""
-        path = next((path for stem, path in self.paths() if stem == name), None)
+        path = self.path(name)
         return load_description(path) if path else None
 
     def all(self) -> dict[str, Description]:

@@ -23,10 +23,9 @@ from fenko.desk.locate import Extent, KeyPath, Place, Section, line_and_column, 
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import SourceFile, Sources
 from fenko.desk.writing import key, quoted
+from fenko.system import history
 from fenko.system.files import read_file, real_path, whole_file
 
-BEFORE = ".before"
-"""What is added to a file's name for the version before the last edit."""
 _BOM = b"\xef\xbb\xbf"
 
 
@@ -287,7 +286,7 @@ def _new_section(text: str, path: KeyPath, value: str, newline: str) -> tuple[st
 
 
 def write(edit: Edit) -> None:
-    """Writes an edit: atomically, with the version before it beside the file. Raises EditError."""
+    """Writes an edit: atomically, and the version before it is kept. Raises EditError."""
     _replace(edit.path, edit.before, edit.after, keep=True)
 
 
@@ -304,8 +303,7 @@ def _replace(path: Path, expected: bytes, new: bytes, keep: bool) -> None:
         if read_file(path) != expected:
             raise EditError(f"{path} has been changed by somebody else in the meantime; nothing was written")
         if keep:
-            with whole_file(path.with_name(path.name + BEFORE), mode, os.replace) as file:
-                file.write(expected)
+            history.keep(path, expected)
         with whole_file(path, mode, os.replace) as file:
             file.write(new)
     except OSError as why:

@@ -8,7 +8,10 @@ from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.backlog import Backlog, queued_as
+from fenko.core.changes import Effect
 from fenko.core.controls import TOWARDS
+from fenko.core.effects import effect_words
 from fenko.core.performing import Outcome, perform
 from fenko.core.phrase import Phrase, counted, parse_phrase
 from fenko.core.plan import Plan, Surface
@@ -17,6 +20,7 @@ from fenko.core.registration import Said
 from fenko.core.script import HandStep, ScriptError, parse_hand_step
 from fenko.core.seen import compared
 from fenko.core.steps import Item
+from fenko.core.verbs import OUTPUTS
 from fenko.core.verbs.desk import Nothing
 from fenko.core.verbs.keys import Keys
 from fenko.core.verbs.pointer import towards
@@ -41,6 +45,7 @@ class Expectation(Struct, frozen=True):
     layers: tuple[str, ...] | None = None
     moves: dict[str, tuple[float, float]] | None = None
     values: dict[str, float] | None = None
+    does: tuple[str, ...] | None = None
 
     def failures(self, plan: Plan) -> Iterator[tuple[str, str]]:
         """What did not come as expected: the setting that says so, and what came instead."""
@@ -57,10 +62,29 @@ class Expectation(Struct, frozen=True):
             found = {act: outcome.moved(act) for act in ("move", "scroll")}
             if not all(_close(found[act], self.moves.get(act, (0.0, 0.0))) for act in found):
                 yield "moves", f"what moves is {moves_words(found)}"
+        if self.does is not None and (done := done_words(outcome)) != [*self.does]:
+            yield "does", f"it does {', '.join(map(repr, done)) or 'nothing'}"
         for name, number in (self.values or {}).items():
             value = plan.values["value", name]
             if abs(outcome.values[name] - number) > _GRAIN * (value.most - value.least):
                 yield "values", f"`{name}` is {outcome.values[name]:g}"
+
+
+def done_words(outcome: Outcome) -> list[str]:
+    """What went to outputs, in words; what moved on and on, or was added up, as one."""
+    found: list[Effect] = []
+    for effect in outcome.effects:
+        if effect[1] not in OUTPUTS:
+            continue
+        together = Backlog()
+        for one in (*found[-1:], effect):
+            together.put(one, 0.0)
+        goes_on = queued_as(effect).how in ("newest", "summed")
+        if goes_on and len(together) == 1:
+            found[-1:] = together.take()
+        else:
+            found.append(effect)
+    return [effect_words(effect) for effect in found]
 
 
 _GRAIN = 0.001
@@ -150,14 +174,15 @@ def read_expectations(
                 sources.add(
                     (*path, "values", name), f"unknown value `{name}`", at_key=True, nearest=nearest(name, known)
                 )
-        if all(one is None for one in (sends, holds, profile, layers, moves, wanted)):
-            expected = "sends, holds, profile, layers, moves or values"
+        does = tuple(written.does) if isinstance(written.does, list) else None
+        if all(one is None for one in (sends, holds, profile, layers, moves, wanted, does)):
+            expected = "sends, holds, profile, layers, moves, values or does"
             sources.add(path, "this expects nothing", at_key=True, expected=expected)
         if len(sources.problems) == before:
             title = written.that or "; ".join(written.do)
             yield Expectation(
-                path, title, hand_steps, sends, None if holds is None else tuple(keys), profile, layers, moves, wanted
-            )
+                path, title, hand_steps, sends, None if holds is None else tuple(keys), profile, layers, moves, wanted, does
+            )  # fmt: skip
 
 
 def _deeds(sources: Sources, path: KeyPath, texts: list[str], surfaces: dict[str, Surface]) -> Iterator[HandStep]:

@@ -19,6 +19,7 @@ from fenko.core.stack import stack_of
 from fenko.core.steps import Follow, Move, Pass, Rate
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
+from fenko.desk.trust import risks_of
 
 
 class UnknownName(ValueError):
@@ -101,6 +102,8 @@ class Explained(Struct, frozen=True):
     note: str = ""
     moves: list[dict[str, Any]] = []
     """Of what goes on: some positions of the control, and what comes of each."""
+    asks: list[str] = []
+    """What of it is done only when the person has agreed to it, in words."""
 
 
 def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Iterator[Explained]:
@@ -159,6 +162,7 @@ def _gesture(scene: Scene, cell: Cell, gesture: str) -> Explained:
         list(_sent(scene, cell, gesture, turns)),
         binding.note or "",
         list(_moved(scene, cell)) if gesture == "move" else [],
+        asks=[what for phrase in binding.phrases for what in risks_of(phrase, desk.sources.data)],
     )
 
 
@@ -199,7 +203,7 @@ def _comes_to(scene: Scene, drive: Drive, made: float) -> str:
         case Follow(target, low, high):
             value = values[target]
             share = made if drive.one_sided or drive.part in TOWARDS else (made + 1) / 2
-            return f"{value.fitting(value.at(share, *value.ends(low, high))):g}{value.unit}"
+            return f"{value.fitting(value.between(share, low, high)):g}{value.unit}"
 
 
 def conditioned_words(scene: Scene, address: str) -> str:

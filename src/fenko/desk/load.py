@@ -15,11 +15,13 @@ from fenko.core.plan import (
     Plan,
     Timing,
 )
+from fenko.core.registration import Surrounding
 from fenko.desk.apps import App, read_apps
 from fenko.desk.bindings import MOST_UNKNOWN, BindingReader
+from fenko.desk.conditions import read_conditions
 from fenko.desk.expectations import Expectation, read_expectations
 from fenko.desk.locate import KeyPath
-from fenko.desk.model import DeskFile, DeskTimingFile, OutputFile
+from fenko.desk.model import DeskTimingFile, OutputFile, desk_file
 from fenko.desk.numbers import read_values
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.profiles import read_profiles
@@ -28,7 +30,11 @@ from fenko.desk.structure import read
 from fenko.desk.surfaces import SurfaceLinks, described_by, read_surfaces
 from fenko.desk.tables import table_of
 from fenko.desk.times import read_times
+from fenko.outputs.registered import load
 from fenko.system.files import real_path
+
+BROUGHT = load()
+"""Outputs have to be known before a phrase is read. What is wrong with those that others ship."""
 
 
 class Desk(Struct, frozen=True):
@@ -71,7 +77,7 @@ def _load(sources: Sources) -> Desk:
     sources.read()
     data = sources.data
     known_before = len(sources.problems)
-    file = read(sources, (), data, DeskFile)
+    file = read(sources, (), data, desk_file())
     described = {
         name: found
         for name, entry in table_of(data, "surface").items()
@@ -90,22 +96,25 @@ def _load(sources: Sources) -> Desk:
         name for name, entry in table_of(data, "app").items()
         if isinstance(entry, dict) and "shortcuts" in entry and (name not in lists or lists[name].broken)
     )  # fmt: skip
+    focus = table_of(data, "focus")
+    ignored = tuple(read_conditions(sources, ("focus", "ignore"), focus.get("ignore"), surfaces))
     values = read_values(sources, table_of(data, "value"))
     silent = {name: description.silent for name, description in described.items()}
-    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists, broken, silent, values)
+    around = Surrounding(sources.folder, data)
+    reader = BindingReader(sources, surfaces, names, timing, surface_times, lists, around, broken, silent, values)
     profiles, watched = read_profiles(sources, table_of(data, "profile"), surfaces, reader)
     if reader.unknown > MOST_UNKNOWN:
         sources.add(("profile",), f"{reader.unknown - MOST_UNKNOWN} more controls are unknown", at_key=True)
     expectations = tuple(read_expectations(sources, data.get("expect"), surfaces, names, lists, broken, values))
     if file is None or sources.problems:
         problems = sources.problems if known_before == 0 else _without_echoes(sources.problems)
-        raise DeskError(sorted(set(problems)))
+        raise DeskError(sorted(set(problems)), sources.digests)
     output = file.output or OutputFile()
     entries = file.surface or {}
     return Desk(
         folder=sources.folder,
         name=file.name or real_path(sources.folder).name,
-        plan=Plan(surfaces, profiles, timing, watched, values),
+        plan=Plan(surfaces, profiles, timing, watched, reader.values, ignored, focus.get("by-hand") == "until-focus"),
         links={
             name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
             for name, entry in entries.items()

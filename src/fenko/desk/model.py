@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, get_args
+from functools import cache
+from typing import Annotated, Any, Literal, get_args, get_origin
 
 import msgspec
-from msgspec import UNSET, Meta, Struct, UnsetType
+from msgspec import UNSET, Meta, UnsetType, defstruct, field
 
 from fenko.core.controls import KINDS
 from fenko.core.plan import Timing
 from fenko.core.reader import NAME
+from fenko.core.registration import Table
+from fenko.core.verbs import OUTPUTS
 from fenko.core.words import format_time
 
 TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
@@ -56,18 +59,74 @@ def timed(name: str, does: str, default: float | None = None) -> Meta:
     return described(does, format_time(seconds), " to ".join(map(format_time, LIMITS[name])))
 
 
-class File(Struct, forbid_unknown_fields=True, rename="kebab"):
-    """One part of a desk file. A missing setting is UNSET and takes the default that its description names."""
+File = Table
 
 
-class When(File):
-    """The conditions of a profile: every field that is given has to match the window in front."""
+class WindowFile(File):
+    """A window: every field that is given has to match."""
 
     app: Annotated[Patterns, Meta(description="The program's app id, as `fenko windows` prints it.")] | UnsetType = (
         UNSET
     )
     title: Annotated[Patterns, Meta(description="The window's title.")] | UnsetType = UNSET
-    program: Annotated[Patterns, Meta(description="The file name of the running program.")] | UnsetType = UNSET
+    program: (
+        Annotated[Patterns, Meta(description="The file name of the program that the window is of.")] | UnsetType
+    ) = UNSET
+    path: Annotated[Patterns, Meta(description="Where that file is, from `/` on.")] | UnsetType = UNSET
+    arguments: (
+        Annotated[Patterns, Meta(description="What stood after the program's name when it was started.")] | UnsetType
+    ) = UNSET
+
+
+class AroundFile(WindowFile):
+    """What has to be so: the window in front, programs that run, surfaces that are there."""
+
+    running: (
+        Annotated[Patterns, Meta(description="The file name of a program that merely runs, whatever is in front.")]
+        | UnsetType
+    ) = UNSET
+    surface: (
+        Annotated[
+            str | list[str],
+            Meta(description="A surface of the desk that is plugged in; of several in a list, one has to be."),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
+class When(AroundFile):
+    """The conditions of a profile: every field that is given has to match."""
+
+    not_: (
+        Annotated[
+            AroundFile | list[AroundFile],
+            Meta(description="What must not be so; of several in a list, none."),
+        ]
+        | UnsetType
+    ) = field(name="not", default=UNSET)
+
+
+class FocusFile(File):
+    """How profiles follow the window in front."""
+
+    ignore: (
+        Annotated[
+            WindowFile | list[WindowFile],
+            Meta(description="Windows that do not count: with them in front, all stays as it is."),
+        ]
+        | UnsetType
+    ) = UNSET
+    by_hand: (
+        Annotated[
+            Literal["until-auto", "until-focus"],
+            described(
+                "How long a profile stays that was chosen by hand: until `profile auto`, or only until another program "
+                "comes in front.",
+                "until-auto",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
 
 
 LinkText = Annotated[
@@ -275,6 +334,16 @@ class SurfaceFile(File):
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
+class NotificationsFile(File):
+    """What is shown on the desktop."""
+
+    errors: (
+        Annotated[bool, described("Whether it is shown that files are wrong, or that something has failed.", "true")]
+        | UnsetType
+    ) = UNSET
+    profiles: Annotated[bool, described("Whether each profile that comes is shown.", "false")] | UnsetType = UNSET
+
+
 class OutputFile(File):
     """Where keys and pointer moves go."""
 
@@ -330,6 +399,13 @@ class ProfileFile(File):
         | UnsetType
     ) = UNSET
     extends: Annotated[str, Meta(description="Another profile whose bindings lie under this one.")] | UnsetType = UNSET
+    on_enter: (
+        Annotated[str, Meta(description="A phrase: what is done when the profile comes.", examples=["volume to 40%"])]
+        | UnsetType
+    ) = UNSET
+    on_leave: (
+        Annotated[str, Meta(description="A phrase: what is done when it goes.", examples=["volume to 80%"])] | UnsetType
+    ) = UNSET
     on: Annotated[dict[str, Bindings], Meta(description="The bindings, by surface and control.")] | UnsetType = UNSET
     layer: dict[NameText, LayerFile] | UnsetType = UNSET
     timing: TimingFile | UnsetType = UNSET
@@ -351,6 +427,17 @@ class AppFile(File):
     ) = UNSET
     app: (
         Annotated[Patterns, described("The program's app id, as `fenko windows` prints it.", "the name")] | UnsetType
+    ) = UNSET
+    command: (
+        Annotated[
+            list[str],
+            Meta(
+                description="How it is started: the program and its arguments, each a text of its own; for `start` and `front`.",
+                min_length=1,
+                examples=['["snipwell", "--project", "reel"]'],
+            ),
+        ]
+        | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
@@ -389,6 +476,17 @@ class ExpectFile(File):
         | UnsetType
     ) = UNSET
     values: Annotated[dict[str, float], Meta(description="What values of the desk are at the end.")] | UnsetType = UNSET
+    does: (
+        Annotated[
+            list[str],
+            Meta(
+                description="What goes to outputs, in the words of `fenko rehearse`, in order; of a number that moves where it "
+                "comes to. An empty list for nothing.",
+                examples=['["volume +5%", "microphone mute on"]'],
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
     holds: (
         Annotated[str, Meta(description="The keys that are down at the end, joined by `+`; `nothing` for none.")]
         | UnsetType
@@ -413,11 +511,28 @@ class DeskFile(File):
     ) = UNSET
     output: OutputFile | UnsetType = UNSET
     timing: DeskTimingFile | UnsetType = UNSET
+    focus: FocusFile | UnsetType = UNSET
+    notifications: NotificationsFile | UnsetType = UNSET
     surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
     profile: dict[NameText, ProfileFile] | UnsetType = UNSET
     app: dict[NameText, AppFile] | UnsetType = UNSET
     value: dict[NameText, ValueFile] | UnsetType = UNSET
     expect: list[ExpectFile] | UnsetType = UNSET
+
+
+@cache
+def desk_file() -> type[DeskFile]:
+    """A desk file with the tables of every output, which have to be registered by now."""
+    tables = {name: kind for output in OUTPUTS.values() for name, kind in output.tables.items()}
+    fields = [(name, _named(kind) | UnsetType, UNSET) for name, kind in tables.items()]
+    made: Any = defstruct("DeskFile", fields, bases=(DeskFile,), forbid_unknown_fields=True, rename="kebab")
+    kind: type[DeskFile] = made
+    return kind
+
+
+def _named(kind: Any) -> Any:
+    """Tables of one kind, each with a name."""
+    return dict[NameText, get_args(kind)[1]] if get_origin(kind) is dict else kind  # type: ignore[misc]
 
 
 class BindingFile(File):

@@ -10,7 +10,7 @@ from fenko.core.conditioning import WHOLE, Conditioning, Extent, Points
 from fenko.core.controls import MOTION, SENSOR, SHAPED, TOUCH_AREA
 from fenko.core.plan import USUAL, Surface
 from fenko.core.steps import Item
-from fenko.core.values import Value
+from fenko.core.value import Value
 from fenko.core.words import nearest
 from fenko.desk.locate import KeyPath
 from fenko.desk.model import LIMITS

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import unicodedata
 from typing import Any
 
 from msgspec import Struct, structs
+
+from fenko.core.words import width
 
 
 class Problem(Struct, frozen=True, order=True):
@@ -51,20 +52,10 @@ def _printable(text: str) -> str:
     )
 
 
-def width(text: str) -> int:
-    """How many terminal columns a text takes: wide characters two, combining ones none."""
-    if text.isascii():
-        return len(text)
-    columns = 0
-    for character in text:
-        if not unicodedata.combining(character):
-            columns += 2 if unicodedata.east_asian_width(character) in "WF" else 1
-    return columns
-
-
 class DeskError(Exception):
-    """A desk that cannot be used. Carries every problem that was found."""
+    """A desk that cannot be used. Carries every problem that was found, and the files that were read, as far as it is known."""
 
-    def __init__(self, problems: list[Problem]) -> None:
+    def __init__(self, problems: list[Problem], digests: dict[str, str] | None = None) -> None:
         super().__init__(f"{len(problems)} problems")
         self.problems = problems
+        self.digests = digests or {}

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 
-from fenko.core.patterns import Pattern
 from fenko.core.plan import (
     BASE,
+    Binding,
     Condition,
     Layer,
     Level,
@@ -18,10 +17,10 @@ from fenko.core.verbs.desk import LAYER_MODES, PROFILE_WORDS
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader
 from fenko.desk.cells import Scope
+from fenko.desk.conditions import read_conditions
 from fenko.desk.locate import KeyPath
-from fenko.desk.model import When
 from fenko.desk.sources import Sources
-from fenko.desk.tables import read_patterns, table_of
+from fenko.desk.tables import table_of
 from fenko.desk.times import read_times
 
 
@@ -37,6 +36,7 @@ def read_profiles(
     levels: dict[str, Level] = {BASE: Level(BASE, {})}
     layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]] = {}
     conditions: dict[str, tuple[Condition, ...]] = {}
+    visits: dict[str, tuple[Binding | None, Binding | None]] = {}
     for name, entry in table.items():
         path = ("profile", name)
         if name in PROFILE_WORDS:
@@ -46,7 +46,8 @@ def read_profiles(
                 sources.add((*path, key), f"`base` lies under every profile and takes no `{key}`", at_key=True)
         known = frozenset(layer for link in chains[name] for layer in table_of(table.get(link), "layer"))
         closer = tuple(times[link] for link in chains[name] if link in times)
-        levels[name] = reader.level(Scope(name, path, known, closer), table_of(entry, "on"))
+        own = Scope(name, path, known, closer)
+        levels[name] = reader.level(own, table_of(entry, "on"))
         layers[name] = {}
         for layer, layer_entry in table_of(entry, "layer").items():
             place = (*path, "layer", layer)
@@ -57,15 +58,18 @@ def read_profiles(
             scope = Scope(f"{name}/{layer}", place, known, closer)
             level = reader.level(scope, table_of(layer_entry, "on"))
             layers[name][layer] = (level, _while(sources, (*place, "while"), layer_entry, surfaces))
-        conditions[name] = tuple(_conditions(sources, name, entry))
+        if isinstance(entry, dict):
+            conditions[name] = tuple(read_conditions(sources, (*path, "when"), entry.get("when"), surfaces))
+            enter, leave = (reader.on_its_own((*path, key), entry.get(key), own) for key in ("on-enter", "on-leave"))
+            visits[name] = (enter, leave)
     stacked = {name: _stacked(layers, chain) for name, chain in chains.items()}
     watched = frozenset(
         held for own in stacked.values() for layer in own.values() for held in layer.held if "." in held
     )
-    compiled = {
-        name: Profile(name, conditions.get(name, ()), tuple(levels[link] for link in chains[name]), stacked[name])
-        for name in levels
-    }
+    compiled = {}
+    for name in levels:
+        chain = tuple(levels[link] for link in chains[name])
+        compiled[name] = Profile(name, conditions.get(name, ()), chain, stacked[name], *visits.get(name, ()))
     return compiled, watched
 
 
@@ -131,20 +135,3 @@ def _chain(sources: Sources, table: dict[str, Any], name: str) -> list[str]:
             break
         chain.append(parent)
     return [*([] if name == BASE else [BASE]), *reversed(chain)]
-
-
-def _conditions(sources: Sources, profile: str, entry: Any) -> Iterator[Condition]:
-    when = entry.get("when") if isinstance(entry, dict) else None
-    several = isinstance(when, list)
-    for number, one in enumerate(when if isinstance(when, list) else [when]):
-        path = ("profile", profile, "when", number) if several else ("profile", profile, "when")
-        if not isinstance(one, dict):
-            continue
-        if not one:
-            sources.add(path, "`when` without a condition never holds", expected=", ".join(When.__struct_fields__))
-        patterns: dict[str, tuple[Pattern, ...]] = {}
-        for field, value in one.items():
-            texts = value if isinstance(value, list) else [value]
-            patterns[field] = tuple(read_patterns(sources, (*path, field), texts))
-        if patterns and all(field in When.__struct_fields__ for field in patterns):
-            yield Condition(patterns)

@@ -9,12 +9,14 @@ import msgspec
 from fenko.core.controls import SHAPED, THRESHOLDS
 from fenko.core.plan import GESTURES, TURN_GESTURES
 from fenko.core.verbs import VERBS
-from fenko.desk.model import BindingFile, DeskFile
+from fenko.desk.model import BindingFile, desk_file
 
 
 def desk_schema() -> dict[str, Any]:
     """The schema (JSON Schema 2020-12) of `desk.toml` and of the files that it includes."""
-    (top, binding), definitions = msgspec.json.schema_components([DeskFile, BindingFile], ref_template="#/$defs/{name}")
+    (top, binding), definitions = msgspec.json.schema_components(
+        [desk_file(), BindingFile], ref_template="#/$defs/{name}"
+    )
     verbs = "; ".join(f"`{verb.example}` {verb.help}" for verb in VERBS.values())
     definitions["Phrase"] = {
         "type": "string",

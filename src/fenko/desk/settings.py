@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 
 from msgspec import Meta, Struct, UnsetType
 
-from fenko.desk.model import BindingFile, DeskFile
+from fenko.desk.model import BindingFile, desk_file
 from fenko.desk.structure import fields, kind_word
 
 _NAMED = "NAME"
@@ -28,7 +28,7 @@ class Setting(Struct, frozen=True):
 def settings() -> list[Setting]:
     """All settings, in the order of the definitions."""
     bindings = f"profile.{_NAMED}.on.SURFACE.CONTROL"
-    return [*_settings("", DeskFile), *_settings(f"{bindings}.", BindingFile)]
+    return [*_settings("", desk_file()), *_settings(f"{bindings}.", BindingFile)]
 
 
 def find_settings(name: str) -> list[Setting]:

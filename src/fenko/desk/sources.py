@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import re
 import tomllib
@@ -42,6 +43,8 @@ class Sources:
     that some files, by their resolved paths, are read as having."""
 
     def __init__(self, folder: Path, instead: Mapping[Path, str] | None = None) -> None:
+        self.given = folder
+        """What was asked for: a folder, or a file in it."""
         self.folder = folder
         self._instead = instead or {}
         self.files: list[SourceFile] = []
@@ -49,6 +52,8 @@ class Sources:
         self._resolved: set[Path] = set()
         self._listed: list[tuple[SourceFile, int]] = []
         self.problems: list[Problem] = []
+        self.digests: dict[str, str] = {}
+        """Every file that the desk was read from, or would be if it were there, with what tells its text from others."""
 
     def read(self) -> None:
         """Reads `desk.toml` and everything that it includes."""
@@ -63,6 +68,7 @@ class Sources:
         elif not os.access(self.folder, os.X_OK):
             self._file_problem(self.folder, "this folder may not be entered by this user", expected)
         elif not os.path.lexists(main):
+            self.digests[str(main)] = ""
             self._file_problem(self.folder, f"this folder has no {MAIN_FILE}", expected)
         else:
             self._read_file(main)
@@ -99,9 +105,13 @@ class Sources:
 
     def _read_text(self, path: Path) -> str | None:
         if real_path(path) in self._instead:
-            return self._instead[real_path(path)]
+            text = self._instead[real_path(path)]
+            self.digests[str(path)] = _digest(text.encode("utf-8", "surrogatepass"))
+            return text
+        self.digests[str(path)] = ""
         try:
             raw = read_file(path)
+            self.digests[str(path)] = _digest(raw)
         except OSError as why:
             self._file_problem(path, f"cannot be read: {reason(why)}")
             return None
@@ -113,6 +123,13 @@ class Sources:
             message = f"the byte 0x{raw[why.start]:02x} is not UTF-8 text"
             self.problems.append(Problem(str(path), line, column, message, expected="a file saved as UTF-8"))
             return None
+
+    def also(self, path: Path) -> None:
+        """The desk was read from this file too."""
+        try:
+            self.digests[str(path)] = _digest(read_file(path))
+        except OSError:
+            self.digests[str(path)] = ""
 
     def _include(self, file: SourceFile, number: int, pattern: str) -> None:
         where: KeyPath = ("include", number)
@@ -213,6 +230,10 @@ class Sources:
         self.problems.append(
             Problem(str(file.path), line, column, message, length, expected, nearest, source, severity)
         )
+
+
+def _digest(raw: bytes) -> str:
+    return hashlib.blake2b(raw, digest_size=16).hexdigest()
 
 
 def _copied(value: Any) -> Any:

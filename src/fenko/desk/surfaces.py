@@ -72,6 +72,9 @@ def described_by(sources: Sources, surface: str, entry: Any) -> Description | No
     if not isinstance(wanted, str):
         return None
     catalogue = Catalogue.usual(sources.folder)
+    file = catalogue.path(wanted)
+    if file is not None:
+        sources.also(file)
     try:
         found = catalogue.get(wanted)
     except DeskError as error:

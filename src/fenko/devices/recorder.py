@@ -9,10 +9,18 @@ from typing import Any
 
 import msgspec
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
 from fenko.core.inputs import Raw
 from fenko.core.plan import Focus
 from fenko.devices.take import VERSION
+
+_RECORDED = ("app", "title", "program")
+"""Of a window. Where a program lies and what it was started with may say more of a person than they mean to give away."""
+
+
+def _focus(focus: Focus) -> dict[str, Any]:
+    said = {name: text for name in _RECORDED if (text := getattr(focus, name))}
+    return said | ({"owner": _focus(focus.owner)} if focus.owner is not None else {})
 
 
 def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
@@ -20,7 +28,9 @@ def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
     t, address, value = change
     entry: dict[str, Any] = {"t": round(max(0.0, t - start), 6)}
     if isinstance(value, Focus):
-        return entry | {FOCUS: {name: text for name, text in msgspec.structs.asdict(value).items() if text}}
+        return entry | {FOCUS: _focus(value)}
+    if address == RUNNING:
+        return entry | {RUNNING: sorted(value)}
     if address in (UNPLUG, PLUG):
         return entry | {address: value}
     if address == KEYBOARD:

@@ -10,7 +10,7 @@ import msgspec
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
 from fenko.core.controls import BUTTON, KINDS, MOTION, Shape, inputs_of
 from fenko.core.inputs import Raw
 from fenko.core.keys import MODIFIERS
@@ -21,7 +21,7 @@ from fenko.system.files import open_file
 VERSION = 2
 """Of what is recorded now. Version 1 had shares in place of what devices say of an axis; its takes still play."""
 _VERSIONS = (1, 2)
-_EVENTS = ("surface", "focus", "keyboard", "unplug", "plug")
+_EVENTS = ("surface", "focus", "keyboard", "unplug", "plug", "running")
 _HEAD = ("take", "name", "surfaces", "note")
 _LINES = {"surface": ("surface", "control", "value", "raw", "range")} | {event: (event,) for event in _EVENTS[1:]}
 """What may stand in the first line, and in each other one besides its time."""
@@ -118,20 +118,28 @@ class _Lines:
             if not isinstance(held, list) or not all(key in MODIFIERS for key in held if isinstance(key, str)):
                 raise self.error(f"`keyboard` is a list of modifiers: {', '.join(MODIFIERS)}")
             return (t, KEYBOARD, tuple(held))
+        if RUNNING in entry:
+            names = entry[RUNNING]
+            if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+                raise self.error("`running` is a list of the names of programs that run")
+            return (t, RUNNING, tuple(names))
         for event in (UNPLUG, PLUG):
             if event in entry:
                 return (t, event, self.surface(entry[event]).name)
         raise self.error(f"this line tells of nothing; expected one of: {', '.join(_EVENTS)}")
 
-    def focus(self, value: Any) -> Focus:
+    def focus(self, value: Any, owned: bool = True) -> Focus:
         if not isinstance(value, dict):
-            raise self.error("`focus` is an object with app, title and program")
+            raise self.error("`focus` is an object with app, title, program, path and arguments")
+        owner = self.focus(value["owner"], False) if owned and "owner" in value else None
         for key, text in value.items():
+            if owned and key == "owner":
+                continue
             if key not in FOCUS_FIELDS:
                 raise self.error(f"a focus has no `{key}`", nearest(key, FOCUS_FIELDS))
             if not isinstance(text, str):
                 raise self.error(f"the focus's `{key}` is a text")
-        return Focus(**value)
+        return Focus(**{key: text for key, text in value.items() if key != "owner"}, owner=owner)
 
     def control(self, entry: dict[str, Any]) -> tuple[str, Any]:
         try:

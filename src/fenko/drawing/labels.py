@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
+from bisect import bisect_left
 from collections.abc import Iterator
-from itertools import combinations, pairwise
+from itertools import accumulate, combinations, pairwise
 from typing import Literal
 
 from msgspec import Struct
@@ -31,6 +33,8 @@ class Label(Struct, frozen=True):
     title: str
     small: tuple[str, ...]
     sort: Sort
+    whole: bool = False
+    """Whether every line has to be said, if not in its place then beneath the plan; and nothing else."""
 
     @property
     def directions(self) -> tuple[str, ...]:
@@ -85,10 +89,22 @@ def remarks(description: Description, surface: Surface) -> Iterator[str]:
 
 
 def ways_to_break(text: str, most: int) -> Iterator[list[str]]:
-    """The text in one line, two … `most`, broken after hyphens."""
-    parts = [part + "-" for part in text.split("-")]
-    parts[-1] = parts[-1][:-1]
+    """The text in one line, two … `most`, broken after hyphens and at blanks."""
+    parts = _PARTS.findall(text) or [text]
     for cuts in range(min(most, len(parts))):
-        for places in combinations(range(1, len(parts)), cuts):
+        for places in combinations(range(1, len(parts)), cuts) if len(parts) <= _MOST_PARTS else _evenly(parts, cuts):
             edges = (0, *places, len(parts))
-            yield ["".join(parts[a:b]) for a, b in pairwise(edges)]
+            yield ["".join(parts[a:b]).strip() for a, b in pairwise(edges)]
+
+
+_PARTS = re.compile(r"[^-\s]*-+|[^-\s]+\s*|\s+")
+_MOST_PARTS = 10  # of more, not every way is tried
+
+
+def _evenly(parts: list[str], cuts: int) -> Iterator[tuple[int, ...]]:
+    """One way to cut so often, in pieces of about the same length."""
+    ends = list(accumulate(map(len, parts)))
+    wanted = [ends[-1] * number / (cuts + 1) for number in range(1, cuts + 1)]
+    places = sorted({bisect_left(ends, one) + 1 for one in wanted} - {len(parts)})
+    if len(places) == cuts:
+        yield tuple(places)

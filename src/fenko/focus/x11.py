@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import os
-import socket
-
-from msgspec import Struct
+from msgspec import Struct, structs
 
 from fenko.core.plan import Focus
 from fenko.system.xserver import Display, NoWindow, open_display
+from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds_of, listed
 
-_LONGEST_TITLE = 1000
-"""Characters of a title that count; what comes after them could only cost time."""
 _TELLING = ("_NET_ACTIVE_WINDOW", "_NET_SUPPORTING_WM_CHECK", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 """The properties whose change may change what is in front."""
+
+
+def _whose(focus: Focus) -> str:
+    return focus.program or focus.app
 
 
 class Window(Struct, frozen=True):
@@ -31,6 +31,8 @@ class X11Focus:
     def __init__(self) -> None:
         self._display: Display = open_display()
         self._watched = 0
+        self._last = self._main = Focus()
+        """The last window that counted, and the last one of these that is no dialog."""
         self._manager = 0
         mask = self._display.x.EventMask
         self._mask = mask.PropertyChange | mask.StructureNotify
@@ -53,10 +55,22 @@ class X11Focus:
             if not window:
                 break
             try:
-                return self._describe(window)
+                return self._seen(window)
             except NoWindow:
                 continue  # it vanished while being read; ask again who is in front
         return Focus()
+
+    def _seen(self, window: int) -> Focus:
+        kinds = kinds_of(self._display, window)
+        if kinds & PASSING:
+            return self._last
+        focus = described(self._display, window)
+        if focus.owner is None and kinds & BELONGING and _whose(focus) and _whose(focus) == _whose(self._main):
+            focus = structs.replace(focus, owner=self._main)
+        elif focus.owner is None:
+            self._main = focus
+        self._last = focus
+        return focus
 
     def read(self) -> Focus | None:
         """The focus after the events that have come; None if none of them can have changed it.
@@ -86,10 +100,9 @@ class X11Focus:
         active = self._active()
         found = []
         display = self._display
-        listed = display.numbers_property(display.root, "_NET_CLIENT_LIST_STACKING")
-        for window in reversed(listed or display.numbers_property(display.root, "_NET_CLIENT_LIST")):
+        for window in listed(display):
             try:
-                found.append(Window(self._describe(window), window == active))
+                found.append(Window(described(display, window), window == active))
             except NoWindow:
                 continue
         return sorted(found, key=lambda window: not window.front)
@@ -108,8 +121,7 @@ class X11Focus:
                 display.select(manager, display.x.EventMask.StructureNotify)
         if not manager:
             return 0
-        numbers = display.numbers_property(display.root, "_NET_ACTIVE_WINDOW")
-        return numbers[0] if numbers else 0
+        return in_front(display)
 
     def _watch(self, window: int) -> None:
         """Follows the title of this window in place of the one before."""
@@ -118,20 +130,3 @@ class X11Focus:
         if window:
             self._display.select(window, self._mask)
         self._watched = window
-
-    def _describe(self, window: int) -> Focus:
-        display = self._display
-        parts = display.text_property(window, "WM_CLASS").split("\0")
-        app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
-        return Focus(app=app, title=display.title(window)[:_LONGEST_TITLE], program=self._program(window))
-
-    def _program(self, window: int) -> str:
-        """The file name of the window's program, if it runs on this machine and may be looked at."""
-        numbers = self._display.numbers_property(window, "_NET_WM_PID")
-        machine = self._display.text_property(window, "WM_CLIENT_MACHINE")
-        if not numbers or machine not in ("", "localhost", socket.gethostname()):
-            return ""
-        try:
-            return os.path.basename(os.readlink(f"/proc/{numbers[0]}/exe")).removesuffix(" (deleted)")
-        except OSError:
-            return ""

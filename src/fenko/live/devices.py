@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import time
+
+from fenko.core.changes import UNPLUG
 from fenko.core.plan import unconditioned
 from fenko.desk.compiled import Compiled
 from fenko.live.registry import DeskRegistry
@@ -28,6 +31,13 @@ class DeviceSource(Source):
     def start(self) -> None:
         """Opens what is there, and follows what comes."""
         self._surfaces.start()
+        self._tell_missing()
+
+    def _tell_missing(self) -> None:
+        """Until somebody says otherwise every surface is there."""
+        now = time.monotonic()
+        surfaces = self._around.desk.plan.surfaces
+        self._around.inbox.put([(now, UNPLUG, name) for name in surfaces if not self._surfaces.present(name)])
 
     def raw(self, address: str) -> str:
         """What the kernel says: a code, or the value of an axis."""
@@ -45,6 +55,7 @@ class DeviceSource(Source):
         self._surfaces.close()
         self._surfaces = self._made()
         self._surfaces.start()
+        self._tell_missing()
         if self._paused:
             self._surfaces.lend()
 

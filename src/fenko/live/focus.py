@@ -56,6 +56,8 @@ class FocusSource(Source):
 
     def came(self, focus: Focus) -> None:
         """This window has come in front."""
+        if self._around.desk.plan.ignores(focus):
+            return  # whatever else has come waits on
         if focus == self._engine.focus:
             self._forget()  # it only flickered
         elif focus != self.candidate:

@@ -9,6 +9,7 @@ from fenko.core.changes import Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs, Raw
 from fenko.core.plan import Plan
+from fenko.core.steps import Item
 from fenko.live.loop import Loop
 
 Send = Callable[[Sequence[Effect]], None]
@@ -79,6 +80,18 @@ class Inbox:
     def release_all(self, now: float) -> None:
         """Lifts everything and forgets every gesture and action under way."""
         self._do(now, self.engine.release_all)
+
+    def hear(self, now: float, item: Item, number: float) -> None:
+        """Somebody else has set a value."""
+        self._do(now, lambda t: self.engine.hear(t, item, number))
+
+    def use_profile(self, now: float, name: str) -> None:
+        """Somebody puts a profile in force, but by no surface."""
+        self._do(now, lambda t: self.engine.use_profile(t, name))
+
+    def toggle_pause(self, now: float) -> None:
+        """Somebody stops Fenko or starts it again, but by no surface."""
+        self._do(now, self.engine.toggle_pause)
 
     def use_plan(self, now: float, plan: Plan) -> None:
         """Puts another plan under the engine."""

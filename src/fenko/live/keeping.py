@@ -57,7 +57,7 @@ class Keeping:
         known = self._engine.plan.values
         if not any(value.keep for value in known.values()):
             return {}
-        return {item: number for item, number in self._engine.values.items() if known[item].keep}
+        return {item: number for item, number in self._engine.values.items() if item in known and known[item].keep}
 
     def _look(self) -> None:
         # After every event, so no more than this as long as nothing has changed.

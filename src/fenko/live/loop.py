@@ -122,8 +122,11 @@ class Loop:
         for what in self._rounds:
             what()
         for fd, writer in list(self._writers.items()):
-            if fd in self._readers:
-                self._poll.modify(fd, select.POLLIN | (select.POLLOUT if writer() else 0))
+            if fd not in self._readers:
+                continue
+            more = writer()
+            if fd in self._readers:  # nobody was there any more to write to, otherwise
+                self._poll.modify(fd, select.POLLIN | (select.POLLOUT if more else 0))
 
     def _stopping(self, number: int, frame: FrameType | None) -> None:
         self.stop()

@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
+from importlib import import_module
 from typing import Literal
 
 from msgspec import Struct
 
+from fenko.core.registration import Output
 from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
+from fenko.core.verbs import OUTPUTS
+from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
 from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.outputs.kernel import UINPUT, why_not
@@ -47,8 +51,13 @@ def facts(desk: Desk | None) -> Iterator[Fact]:
     if desk is not None and desk.plan.watches_keyboard:
         yield _modifiers(desk, display, things)
     yield _layout()
-    yield _midi()
-    yield _audio()
+    used = compiled(desk).far if desk is not None else ()
+    if "midi" not in used:
+        yield _midi()
+    if "audio" not in used:
+        yield _audio()
+    for out in used:
+        yield from _output(OUTPUTS[out], desk)
     yield _user_session()
 
 
@@ -214,6 +223,20 @@ def _layout() -> Fact:
     return Fact("keyboard layout", "ready", f"{layout.name}, from {layout.source}")
 
 
+def _output(output: Output, desk: Desk | None) -> Iterator[Fact]:
+    """How things stand at an output's other ends; Fenko works without any of them."""
+    if desk is None or not output.ready:
+        return
+    module, _, name = output.ready.partition(":")
+    try:
+        found = getattr(import_module(module), name)(desk.sources.data, desk.folder)
+    except Exception as why:  # a library that is not there, or somebody else's code
+        found = [(False, f"{type(why).__name__}: {why}", "")]
+    for good, what, helps in found:
+        remedy = helps if isinstance(helps, Remedy) else Remedy(hints=(f"# {helps}",) if helps else ())
+        yield Fact(output.title, "ready" if good else "note", what, remedy)
+
+
 def _midi() -> Fact:
     if not os.path.exists(_SEQUENCER):
         return Fact("MIDI", "note", f"{_SEQUENCER} is not there: the sequencer module is not loaded", midi_missing())
@@ -225,7 +248,7 @@ def _midi() -> Fact:
 def _audio() -> Fact:
     folder = runtime_folder()
     sockets = {"PipeWire": "pipewire-0", "PulseAudio": "pulse/native"}
-    there = [name for name, socket in sockets.items() if folder is not None and (folder / socket).exists()]
+    there = [name for name, socket in sockets.items() if folder is not None and os.path.exists(folder / socket)]
     if not there:
         return Fact("audio", "note", "neither PipeWire nor PulseAudio runs in this session")
     return Fact("audio", "ready", " and ".join(there))
@@ -233,6 +256,6 @@ def _audio() -> Fact:
 
 def _user_session() -> Fact:
     folder = runtime_folder()
-    if folder is not None and (folder / "systemd/private").exists():
-        return Fact("user session", "ready", "systemd runs one: Fenko can be started with it")
+    if folder is not None and os.path.exists(folder / "systemd/private"):
+        return Fact("user session", "ready", "systemd runs one: `fenko service on` starts Fenko with every session")
     return Fact("user session", "note", "no systemd user session: Fenko is started by hand, or by the desktop")

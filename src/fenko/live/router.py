@@ -35,6 +35,11 @@ class Router:
         for fd, readable, writable in port.descriptors():
             self._loop.add(fd, partial(self._call, port, readable), writable)
 
+    def renew(self, port: Port) -> None:
+        """A port takes other outs now."""
+        self._by_out = {out: other for out, other in self._by_out.items() if other is not port}
+        self._by_out.update(dict.fromkeys(port.outs, port))
+
     def drop(self, port: Port) -> None:
         """Closes the way to a port, and the port."""
         if self._ports.pop(port, None) is None:
@@ -68,6 +73,15 @@ class Router:
                 only.send(effects)
             except PortLost as why:
                 self._lose(only, why)
+            return
+        first = effects[0][1]
+        if len(effects) <= 2 and effects[-1][1] == first:
+            port = self._by_out.get(first)
+            if port is not None:
+                try:
+                    port.send(effects)
+                except PortLost as why:
+                    self._lose(port, why)
             return
         for out, some in groupby(effects, key=itemgetter(1)):
             port = self._by_out.get(out)

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
-import socket
-import sys
 from collections.abc import Callable
 from math import inf
 from typing import Any
 
+from fenko.live.beside import Beside
 from fenko.live.loop import Loop
 from fenko.services.wire import Frames, packed
 
@@ -24,9 +22,9 @@ class Services:
     more than one of them."""
 
     def __init__(self, loop: Loop) -> None:
-        self._loop = loop
-        self._line: socket.socket | None = None
-        self._pid = 0
+        self._beside = Beside(
+            loop, "fenko.services", self._heard, lambda: self._ended("the process that does it has ended")
+        )
         self._frames = Frames()
         self._waiting: dict[int, Answer] = {}
         self._number = 0
@@ -36,44 +34,23 @@ class Services:
         """Asks for something; False if too much is under way already."""
         if len(self._waiting) >= MOST_UNDER_WAY:
             return False
-        if self._line is None:
+        if not self._beside.there:
             try:
-                self._start()
+                self._beside.start()
             except OSError as why:
                 answer("failed", f"no second process can be started: {why.strerror or why}")
                 return True
-        assert self._line is not None
+            self._frames = Frames()
         self._number += 1
         self._waiting[self._number] = answer
         try:
             # A request is small, and the other end reads it as soon as it is through with the one before.
-            self._line.sendall(packed((self._number, service, arguments)))
+            self._beside.send(packed((self._number, service, arguments)))
         except OSError as why:
             self._ended(why.strerror or str(why))
         return True
 
-    def _start(self) -> None:
-        ours, theirs = socket.socketpair()
-        # -P: whatever lies in the folder that Fenko was started from is none of its modules.
-        command = [sys.executable, "-P", "-m", "fenko.services", str(theirs.fileno())]
-        os.set_inheritable(theirs.fileno(), True)
-        with theirs:
-            self._pid = os.posix_spawn(sys.executable, command, os.environ)
-        ours.setblocking(False)
-        self._line, self._frames = ours, Frames()
-        self._loop.add(ours.fileno(), self._readable)
-
-    def _readable(self) -> None:
-        assert self._line is not None
-        try:
-            data = self._line.recv(1 << 16)
-        except BlockingIOError:
-            return
-        except OSError:
-            data = b""
-        if not data:
-            self._ended("the process that does it has ended")
-            return
+    def _heard(self, data: bytes) -> None:
         self._frames.add(data)
         self._look()
 
@@ -103,9 +80,4 @@ class Services:
         """Ends the second process."""
         self._next.set(inf)
         self._waiting.clear()
-        if self._line is not None:
-            self._loop.remove(self._line.fileno())
-            self._line.close()
-            self._line = None
-            os.kill(self._pid, 9)  # it has nothing that it would have to put in order
-            os.waitpid(self._pid, 0)
+        self._beside.close()

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import gc
+import os
 import time
+from collections import deque
 from collections.abc import Callable, Collection, Sequence
 from math import inf
 from typing import Any
@@ -13,37 +14,49 @@ from fenko.core.engine import Engine
 from fenko.core.plan import Focus, Level, Report
 from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
+from fenko.live.far import FarEnds, far_ends
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
 from fenko.live.keeping import Keeping, kept_file
 from fenko.live.loop import Loop
+from fenko.live.notifying import Notifier
 from fenko.live.playing import TakeSource
+from fenko.live.rereading import Compiling, Found, Rereading, Settings, Told
 from fenko.live.router import Router
-from fenko.live.service import Services
 from fenko.live.source import Source, Surroundings, make_source
-from fenko.live.state import state_of
-from fenko.live.talk import Settings, TalkServer
-from fenko.outputs.port import Port
-from fenko.services.compiling import Assembly
+from fenko.live.state import state_of, status_of
+from fenko.live.talk import TalkServer
+from fenko.outputs.port import Port, PortError
+from fenko.services.compiling import Broken
+from fenko.system.talking import Doorway
+
+REMEMBERED = 30
+"""Things that it has said, for who asks later."""
+REOPENS_FIRST, REOPENS_LAST = 0.5, 30.0
+"""Seconds after which an output that was lost is opened again: at first, and, doubled each time, at last."""
+OpenPorts = Callable[[Compiled, Collection[str]], list[Port]]
+"""Opens the ports of a desk, but for these outs, which have one."""
 
 
 class Session:
     """One run of a desk, from the first device to the last key lifted.
 
-    `note` gets a line for every thing that a person wants to know; `open_ports` opens the desk's ports, but for these outs
+    `note` gets a line for every thing that a person wants to know; `open_ports` opens a desk's ports, but for these outs
     that have one; `told` hears of all that is sent. Raises PortError."""
 
     def __init__(
         self,
         desk: Compiled,
         loop: Loop,
-        open_ports: Callable[[Collection[str]], list[Port]],
+        open_ports: OpenPorts,
         note: Callable[[str], None],
         report: Report | None = None,
         told: Callable[[Sequence[Effect]], None] | None = None,
         share: bool = False,
     ) -> None:
-        self._note = note
+        self._tell_person = note
+        self._said: deque[dict[str, Any]] = deque(maxlen=REMEMBERED)
+        self._since = time.time()
         self._loop = loop
         self._open_ports = open_ports
         self._told = told
@@ -51,28 +64,40 @@ class Session:
         self.held_back = False
         """Whether nothing is sent for the moment."""
         self.router = Router(loop, self._port_lost)
-        for port in open_ports(()):
+        ports = open_ports(desk, ())
+        for port in ports:
             self.router.use(port)
         # On the way of every event, so decided once.
         send = self.router.send if told is None else self._send_and_tell
         self.inbox = Inbox(self.engine, loop, send, self._look_around)
-        self._displays = Displays(loop, note, self._display_lost)
+        self._far: FarEnds | None = None
+        for port in ports:
+            self._hear(port)
+        self._displays = Displays(loop, self._note, self._display_lost)
         self._displays.depend(self)
-        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, note, share)
+        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, share)
         self._sources: list[Source] = []
         self._profile = self.engine.profile
         self._paused = False
         self._announced = False
-        self._services = Services(loop)
-        self._assembly: Assembly | None = None
+        self._compiling = Compiling(loop)
+        self._rereading = Rereading(loop, self._compiling, lambda: self.around.desk, self._take)
         self._untried: Compiled | None = None
         """The desk before a setting was tried, while one is."""
         self._trial = loop.timer(lambda now: self._trial_over())
+        self._notifier = Notifier(loop)
+        self._notifier.use_desk(desk)
         self._talk: TalkServer | None = None
         self._keeping: Keeping | None = None
         self._old_levels: list[Level] = []
         self._forgetting = loop.timer(self._forget_old)
+        self._pause = REOPENS_FIRST
+        self._reopening = loop.timer(lambda now: self._reopen())
         self._closed = False
+
+    def _note(self, text: str) -> None:
+        self._said.append({"at": round(time.time(), 3), "text": text})
+        self._tell_person(text)
 
     # --- Beginning ---
 
@@ -89,6 +114,10 @@ class Session:
         """Plays a take in its own time from now; the loop ends when nothing of it is under way any more."""
         self._start(TakeSource(self.around, changes))
         self._loop.after_each_round(self._end_of_take)
+
+    def _hear(self, port: Port) -> None:
+        """Whatever comes back through a port is heard."""
+        self._far = self._far or far_ends(port, self.engine, self.inbox, self._loop.after_each_round)
 
     def _start(self, source: Source) -> None:
         self._sources.append(source)
@@ -123,10 +152,13 @@ class Session:
             if self._announced:
                 how = "by hand" if engine.by_hand else f"in front is {shown_focus(engine.focus)}"
                 self._note(f"profile: {self._profile.name} ({how})")
+                self._notifier.profile(self._profile.name, how)
         if engine.paused != self._paused:
             self._paused = engine.paused
             for source in self._sources:
                 source.pause(self._paused)
+            if self._paused and self._far is not None:
+                self._far.port.release()
             self._note("paused: other programs have the surfaces" if self._paused else "running again")
 
     def _end_of_take(self) -> None:
@@ -136,59 +168,54 @@ class Session:
 
     # --- Reading the desk again ---
 
-    def reload(self) -> None:
-        """Reads the desk again, beside what goes on. With an error nothing changes."""
-        self._compile((), self._read_again)
+    def reload(self, told: Told | None = None) -> None:
+        """Reads the desk again, beside what goes on. With an error nothing changes. `told` hears what came of it."""
+        self._rereading.ask(told or self._again)
 
-    def _read_again(self, found: Compiled | list[str] | str) -> None:
-        if isinstance(found, Compiled):
+    def _again(self, wrong: str | None, changed: bool) -> None:
+        if wrong is None and not changed:
+            self._note(f"{self.around.desk.name} was read again; nothing has changed")
+
+    def watch_files(self) -> None:
+        """Reads it again by itself whenever one of its files has changed."""
+        self._rereading.watch()
+
+    def _take(self, found: Found) -> None:
+        if isinstance(found, Compiled) and found.digests == self.around.desk.digests:
+            self._note("the desk's files are without errors again, and say what is in force")
+            self._notifier.error("")
+        elif isinstance(found, Compiled):
             self._untried = None  # what was tried is forgotten with the desk that it was tried in
             self._trial.set(inf)
             self.use_desk(found)
-            self._note(f"{found.name} was read again; profile {self.engine.profile.name}")
-        elif isinstance(found, list):
+            self._note(f"{found.name} has changed and is in force; profile {self.engine.profile.name}")
+            self._notifier.error("")
+        elif isinstance(found, Broken):
             self._note("the desk has changed and has errors, so the old one stays:")
-            for problem in found:
+            for problem in found.problems:
                 self._note(problem)
+            self._notifier.error("The desk has errors, so the old one stays", "\n".join(found.problems))
         else:
             self._note(f"the desk could not be read again, so the old one stays: {found}")
-
-    def _compile(self, settings: Settings, done: Callable[[Compiled | list[str] | str], None]) -> bool:
-        """Compiles the desk, with other values at some paths, beside what goes on; `done` gets it, its problems, or what went
-        wrong. False, and nothing is done, if one is being compiled."""
-        if self._assembly is not None:
-            return False
-        assembly = self._assembly = Assembly()
-        gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
-
-        def answered(word: str, what: Any) -> None:
-            if word == "part":
-                found = assembly.take(*what)
-                if found is not None:
-                    done(found)
-                return
-            self._assembly = None
-            gc.freeze()
-            gc.enable()
-            if word == "failed":
-                done(str(what))
-
-        if not self._services.ask("compile", self.around.desk.folder, settings, answer=answered):
-            answered("failed", "too much is under way")
-        return True
 
     def use_desk(self, desk: Compiled) -> None:
         """Puts another desk in force between two events. What is held stays held until it is let go."""
         before, self.around.desk = self.around.desk, desk
         self.inbox.use_plan(time.monotonic(), desk.plan)
+        self._notifier.use_desk(desk)
         for source in self._sources:
             source.use_desk(before)
         if desk.tables.get("output") != before.tables.get("output"):
             self._note("output: other settings take effect when Fenko is started again")
         open_now = {out for port in self.router.ports for out in port.outs}
+        if self._far is not None:
+            self._far.use_desk(desk)
+            self.router.renew(self._far.port)
+            open_now |= {*desk.far}
         if not {*desk.outs} <= open_now | {*before.outs}:
-            for port in self._open_ports(open_now):
+            for port in self._open_ports(desk, open_now):
                 self.router.use(port)
+                self._hear(port)
         # Taking a large desk apart takes time too: level by level, events first.
         self._old_levels = list(before.plan.levels.values())
         self._forgetting.set(0.0)
@@ -200,39 +227,75 @@ class Session:
 
     # --- Talking to other programs ---
 
-    def listen(self) -> None:
+    def listen(self, door: Doorway | None) -> None:
         """Lets other programs of the same person ask for things, and keeps values for the next time."""
-        self._talk = TalkServer(self._loop, self, self._note)
+        if door is not None:
+            self._talk = TalkServer(self._loop, self, door)
         self._keeping = Keeping(self.engine, self._loop, kept_file(self.around.desk.folder))
 
     @property
     def about(self) -> dict[str, Any]:
         """Which desk this is."""
         desk = self.around.desk
-        return {"desk": desk.name, "folder": desk.folder, "profile": self.engine.profile.name}
+        return {
+            "desk": desk.name, "folder": desk.folder, "profile": self.engine.profile.name, "process": os.getpid(),
+            "since": round(self._since, 3), "given": desk.given, "version": desk.version,
+        }  # fmt: skip
+
+    def status(self) -> dict[str, Any]:
+        """What it does, and what it has said lately."""
+        return {
+            **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
+            "said": list(self._said),
+        }  # fmt: skip
+
+    def switch(self, name: str) -> None:
+        """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` what is in front decides again."""
+        self.inbox.use_profile(time.monotonic(), name)
+
+    def rest(self, paused: bool) -> None:
+        """Pauses, or goes on."""
+        if paused != self.engine.paused:
+            self.inbox.toggle_pause(time.monotonic())
+
+    def warn(self, text: str) -> None:
+        """Says something that a person has to know of, wherever they look."""
+        self._note(text)
+        self._notifier.error("Fenko", text)
+
+    def stop(self) -> None:
+        """Ends it, as Ctrl-C does."""
+        self._loop.stop()
+
+    @property
+    def profiles(self) -> Collection[str]:
+        """The profiles that there are."""
+        return self.around.desk.plan.profiles
 
     def state(self) -> dict[str, Any]:
         """Its values, and where its controls are."""
         return state_of(
-            self.engine, lambda address: next(filter(None, (one.raw(address) for one in self._sources)), "")
+            self.engine,
+            lambda address: next(filter(None, (one.raw(address) for one in self._sources)), ""),
+            self._far.facts if self._far is not None else {},
         )
 
     def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
         """Other settings hold for so long, and are taken back then unless they are kept."""
 
-        def compiled(found: Compiled | list[str] | str) -> None:
+        def compiled(found: Found) -> None:
             if isinstance(found, Compiled):
                 self._untried = self.around.desk
                 self.use_desk(found)
                 self._trial.set_in(seconds)
                 told(None)
             else:
-                told("\n".join(found) if isinstance(found, list) else found)
+                told("\n".join(found.problems) if isinstance(found, Broken) else found)
 
         if self._untried is not None:
             told("something is being tried already")
-        elif not self._compile(settings, compiled):
-            told("the desk is being read again; try once more")
+        elif not self._compiling.ask(self.around.desk.given, settings, compiled):
+            told("too much is under way; try once more")
 
     def end_trial(self, keep: bool) -> bool:
         """What is tried stays in force, or is taken back; False if nothing is tried."""
@@ -255,8 +318,21 @@ class Session:
         if port.returns:
             self._displays.lose()
             return
-        self._note(f"{port.name} is gone: {why}")
+        self._note(f"{port.name} is gone: {why}; it is opened again as soon as that can be done")
+        self._notifier.error(f"{port.name} is gone", why)
         self.inbox.release_all(time.monotonic())
+        self._pause = REOPENS_FIRST
+        self._reopening.set_in(self._pause)
+
+    def _reopen(self) -> None:
+        """Opens what was lost; if that cannot be done, later."""
+        try:
+            self._open_missing()
+        except PortError:
+            self._pause = min(REOPENS_LAST, self._pause * 2)
+            self._reopening.set_in(self._pause)
+        else:
+            self._notifier.error("")
 
     def display_lost(self) -> None:
         """The display is gone; nothing of it is asked any more."""
@@ -271,9 +347,13 @@ class Session:
 
     def display_back(self) -> None:
         """It is there again. Raises DisplayError or PortError if not yet."""
+        self._open_missing()
+
+    def _open_missing(self) -> None:
         open_now = {out for port in self.router.ports for out in port.outs}
-        for port in self._open_ports(open_now):
+        for port in self._open_ports(self.around.desk, open_now):
             self.router.use(port)
+            self._hear(port)
 
     # --- The end ---
 
@@ -282,6 +362,7 @@ class Session:
         if self._closed:
             return
         self._closed = True
+        self._reopening.set(inf)
         for lost in self.router.give_up():
             self._note(lost)
         self.inbox.release_all(time.monotonic())
@@ -291,5 +372,7 @@ class Session:
             self._talk.close()
         if self._keeping is not None:
             self._keeping.write()
-        self._services.close()
+        self._rereading.close()
+        self._notifier.close()
+        self._compiling.close()
         self.router.close()

@@ -59,6 +59,7 @@ class Source(ABC):
 SOURCES = {
     "focus": "fenko.live.focus:FocusSource",
     "keyboard": "fenko.live.keyboard:KeyboardSource",
+    "running": "fenko.live.running:RunningSource",
     "devices": "fenko.live.devices:DeviceSource",
 }
 """Every source of a running desk, in the order in which they start: its class, of Surroundings."""

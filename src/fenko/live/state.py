@@ -7,10 +7,13 @@ from typing import Any
 
 from fenko.core.controls import THRESHOLDS
 from fenko.core.engine import Engine
+from fenko.core.verbs import spelled
+from fenko.desk.compiled import Compiled
 
 
-def state_of(engine: Engine, raw: Callable[[str], str]) -> dict[str, Any]:
-    """The state as plain data: values by name, and controls by address. `raw` tells what a device itself says."""
+def state_of(engine: Engine, raw: Callable[[str], str], facts: dict[str, dict[str, Any]]) -> dict[str, Any]:
+    """The state as plain data: values by name, and controls by address. `raw` tells what a device itself says, `facts` how
+    things stand at other ends."""
     values = {}
     for (out, name), number in engine.values.items():
         if out == "value":
@@ -27,4 +30,28 @@ def state_of(engine: Engine, raw: Callable[[str], str]) -> dict[str, Any]:
     for address, one in controls.items():
         if said := raw(address):
             one["raw"] = said
-    return {"profile": engine.profile.name, "layers": list(engine.layers), "values": values, "controls": controls}
+    return {
+        "profile": engine.profile.name, "layers": list(engine.layers), "values": values, "controls": controls, "outputs": facts,
+    }  # fmt: skip
+
+
+def status_of(engine: Engine, desk: Compiled) -> dict[str, Any]:
+    """What a running desk does now, and why, as plain data."""
+    now = engine.circumstances
+    return {
+        "profile": engine.profile.name,
+        "by": "hand" if engine.by_hand else "itself",
+        "by hand until": ("another program is in front" if desk.plan.hand_until_focus else "auto")
+        if engine.by_hand
+        else None,
+        "layers": list(engine.layers),
+        "paused": engine.paused,
+        "pressed": list(engine.down),
+        "states": engine.states,
+        "held": list(map(spelled, engine.held)),
+        "in front": now.focus.as_data(),
+        "running": sorted(now.running),
+        "surfaces": {
+            name: {"kind": surface.kind, "there": name in now.surfaces} for name, surface in desk.plan.surfaces.items()
+        },
+    }

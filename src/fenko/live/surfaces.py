@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import time
 from collections.abc import Callable, Sequence
+from math import inf
 from pathlib import Path
 
 from fenko.core.changes import PLUG, UNPLUG, Change
@@ -20,6 +21,10 @@ from fenko.system.person import group_member
 
 _PERMISSIONS_TAKE = 1.0
 """Seconds after a node appears in which the system may still give this user access to it."""
+
+
+TRIES_EVERY = 1.0
+"""Seconds from one attempt to the next to take a device that another program has."""
 
 
 class Surfaces:
@@ -54,6 +59,8 @@ class Surfaces:
         self._lent = False
         self._complained: set[str] = set()
         self._denied: set[str] = set()
+        self._taken: set[str] = set()
+        self._free_again = loop.timer(self._try_taken)
         self._second_try = loop.timer(self._try_again)
         self._watch: FolderWatch | None = None
 
@@ -104,6 +111,11 @@ class Surfaces:
         for name in denied:
             self._attach_named(name)
 
+    def _try_taken(self, now: float) -> None:
+        taken, self._taken = self._taken, set()
+        for name in taken:
+            self._attach_named(name)
+
     def _attach_named(self, name: str, patient: bool = False) -> None:
         node = read_node(name)
         if node is not None:
@@ -128,6 +140,7 @@ class Surfaces:
             else:
                 self._complain(name, node, why)
             return
+        self._taken.discard(Path(node.path).name)
         self._complained.discard(name)
         self._known[name] = surface
         self._open[node.path] = opened
@@ -140,7 +153,11 @@ class Surfaces:
             self._note(f"surface {name}: here now, {_described(self._nodes_of(name))}{self._hands(name)}")
 
     def _complain(self, name: str, node: Node, why: OSError) -> None:
-        """Says once why a device cannot be used, and what helps."""
+        """Says once why a device cannot be used, and what helps. One that another program has is tried again and again, for
+        nobody tells when it lets go."""
+        if why.errno == errno.EBUSY:
+            self._taken.add(Path(node.path).name)
+            self._free_again.set_in(TRIES_EVERY)
         if why.errno in (errno.ENODEV, errno.ENOENT) or name in self._complained:
             return
         self._complained.add(name)
@@ -150,7 +167,7 @@ class Surfaces:
             self._note(f"surface {name}: {node.path} may not be read by this user. To allow it for good:\n{remedy}")
         elif why.errno == errno.EBUSY:
             self._note(
-                f"surface {name}: another program has taken {node.path} over; close it and plug the surface in again"
+                f"surface {name}: another program has taken {node.path} over; the surface works as soon as that lets it go"
             )
         else:
             self._note(f"surface {name}: {node.path} cannot be used: {why.strerror or why}")
@@ -178,7 +195,9 @@ class Surfaces:
         opened.close()
         name = opened.surface.name
         self._feed([(time.monotonic(), UNPLUG, name)])
-        if not self._nodes_of(name):
+        if self._nodes_of(name):
+            self._feed([(time.monotonic(), PLUG, name)])  # what is left of it is there
+        else:
             self._note(f"surface {name}: gone; it works again as soon as it is back")
 
     def _nodes_of(self, name: str) -> list[OpenNode]:
@@ -230,6 +249,8 @@ class Surfaces:
 
     def close(self) -> None:
         """Gives every device back."""
+        self._free_again.set(inf)
+        self._taken.clear()
         for opened in self._open.values():
             self._loop.remove(opened.fd)
             opened.close()

@@ -6,31 +6,36 @@ hung up on.
 
 from __future__ import annotations
 
-import contextlib
 import os
+import select
 import socket
 import time
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Collection
 from math import inf
-from pathlib import Path
-from typing import Any, Protocol, TypeAlias
+from typing import Any, Protocol
 
 import msgspec
 
+from fenko.core.verbs.desk import PROFILE_WORDS
+from fenko.core.words import nearest
 from fenko.live.loop import Loop
-from fenko.system.talking import LONGEST, VERSION, private_folder, socket_path, user_of
+from fenko.live.rereading import Settings, Told
+from fenko.system.talking import LONGEST, VERSION, Doorway, user_of
 
-MOST_CLIENTS = 16
+MOST_CLIENTS = 32
+AT_ONCE = 4096
+"""Bytes that are read at once from one of them."""
+BREATH = 0.005
+"""Seconds from one who comes in to the next."""
+SHARE = 4
+"""Of the time that many requests take, this many times as much goes by between them."""
 MOST_WAITING = 1 << 20
 """Bytes for somebody who does not read."""
-APART = 0.05
-"""Seconds from one state to the next that somebody who follows is told."""
+APART, EACH = 0.03, 0.006
+"""Seconds from one state to the next that somebody who follows is told; of many, so much for each of them."""
 SHORTEST, LONGEST_TRIAL = 1.0, 3600.0
 """Seconds of a trial."""
-
-
-Settings: TypeAlias = tuple[tuple[tuple[str, ...], str], ...]
-"""Paths in a desk, each with a TOML value."""
 
 
 class Desk(Protocol):
@@ -40,8 +45,27 @@ class Desk(Protocol):
     def about(self) -> dict[str, Any]:
         """What it is."""
 
+    @property
+    def profiles(self) -> Collection[str]:
+        """The profiles that there are."""
+
     def state(self) -> dict[str, Any]:
         """Its values, and where its controls are."""
+
+    def status(self) -> dict[str, Any]:
+        """What it does now, and what it has said lately."""
+
+    def switch(self, name: str) -> None:
+        """Puts a profile in force by hand."""
+
+    def rest(self, paused: bool) -> None:
+        """Pauses, or goes on."""
+
+    def reload(self, told: Told) -> None:
+        """Reads its files again."""
+
+    def stop(self) -> None:
+        """Ends it."""
 
     def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
         """Other settings hold for a while; `told` hears that they do now, or why not."""
@@ -57,93 +81,142 @@ class _Client:
         self.line = line
         self.came = b""
         self.waiting = b""
-        self.follows = False
+        self.follows = ""
         self.tries = False
         self.told: bytes = b""
+        self.watched = 0
+
+    @property
+    def asks(self) -> bool:
+        """Whether a whole request has come that has not been looked at."""
+        return b"\n" in self.came
 
 
 class TalkServer:
-    """Listens as long as the desk runs. `note` hears why nobody can talk to it, if so."""
+    """Listens as long as the desk runs."""
 
-    def __init__(self, loop: Loop, desk: Desk, note: Callable[[str], None]) -> None:
+    def __init__(self, loop: Loop, desk: Desk, door: Doorway) -> None:
         self._loop = loop
         self._desk = desk
         self._clients: dict[int, _Client] = {}
-        self._path = socket_path()
-        self._listening: socket.socket | None = None
+        self._asking: deque[_Client] = deque()
+        self._listening = door.line
         self._due = -inf
+        self._followed = False
+        self._telling: deque[tuple[_Client, bytes]] = deque()
+        self._untold: list[str] = []
         self._tell = loop.timer(self._tell_followers)
-        try:
-            self._listening = self._listen(self._path)
-        except OSError as why:
-            note(f"other programs cannot talk to this desk: {why.strerror or why}")
-            return
-        if self._listening is None:
-            note("another desk of yours is running; what talks to a desk talks to that one")
-            return
-        loop.add(self._listening.fileno(), self._welcome)
+        self._next = loop.timer(self._answer_one)
+        self._welcoming = loop.timer(lambda now: self._poll.register(self._listening, select.EPOLLIN))
+        # However many there are, the loop, which looks at all that it has before each wait, has one descriptor more.
+        self._poll = select.epoll()
+        self._poll.register(self._listening, select.EPOLLIN)
+        loop.add(self._poll.fileno(), self._happened)
         loop.after_each_round(self._look)
-
-    def _listen(self, path: Path) -> socket.socket | None:
-        private_folder(path.parent)
-        line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
-        with contextlib.closing(socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)) as other:
-            try:
-                other.connect(str(path))
-            except OSError:
-                path.unlink(missing_ok=True)  # of a desk that ended without a word
-            else:
-                line.close()
-                return None
-        line.bind(str(path))
-        os.chmod(path, 0o600)
-        line.listen(64)
-        return line
 
     # --- Clients ---
 
+    def _happened(self) -> None:
+        """One thing at a time; the loop comes back for the next, after the events."""
+        for fd, what in self._poll.poll(0, 1):
+            client = self._clients.get(fd)
+            if fd == self._listening.fileno():
+                self._welcome()
+            elif client is not None and what & select.EPOLLOUT:
+                self._write(client)
+            elif client is not None:
+                self._readable(client)
+
+    def _watch(self, client: _Client) -> None:
+        """Looks for what is wanted of a client now: what it asks, unless it has asked, and room for what waits for it."""
+        fd = client.line.fileno()
+        wanted = (0 if client.asks else select.EPOLLIN) | (select.EPOLLOUT if client.waiting else 0)
+        if fd < 0 or wanted == client.watched:
+            return
+        if not client.watched:
+            self._poll.register(fd, wanted)
+        elif wanted:
+            self._poll.modify(fd, wanted)
+        else:
+            self._poll.unregister(fd)
+        client.watched = wanted
+
     def _welcome(self) -> None:
-        assert self._listening is not None
         try:
             line, _ = self._listening.accept()
         except OSError:
             return
+        # Somebody who comes and goes all the time shall not be all that the desk does.
+        self._poll.unregister(self._listening)
+        self._welcoming.set_in(BREATH)
         if len(self._clients) >= MOST_CLIENTS or user_of(line) not in (os.getuid(), 0):
             line.close()
             return
         line.setblocking(False)
         client = _Client(line)
         self._clients[line.fileno()] = client
-        self._loop.add(line.fileno(), lambda: self._readable(client), lambda: self._write(client))
+        self._watch(client)
         self._send(client, {"fenko": VERSION, **self._desk.about})
 
     def _readable(self, client: _Client) -> None:
         try:
-            data = client.line.recv(LONGEST)
+            data = client.line.recv(AT_ONCE)
         except BlockingIOError:
             return
         except OSError:
             data = b""
         client.came += data
-        if not data or (len(client.came) > LONGEST and b"\n" not in client.came):
+        if not data or (len(client.came) > LONGEST and not client.asks):
             self._hang_up(client)
+        elif client.asks:
+            # What more it has to say is read when this is answered; one request after the other, events before each.
+            self._watch(client)
+            self._asking.append(client)
+            if len(self._asking) == 1:
+                self._next.set(0.0)
+
+    def _answer_one(self, began: float) -> None:
+        while self._asking and self._asking[0].line.fileno() not in self._clients:
+            self._asking.popleft()
+        if not self._asking:
             return
-        while b"\n" in client.came and client.line.fileno() in self._clients:
-            line, _, client.came = client.came.partition(b"\n")
-            try:
-                request = msgspec.json.decode(line)
-            except (msgspec.DecodeError, RecursionError):
-                request = None
-            self._answer(client, request if isinstance(request, dict) else {})
+        client = self._asking.popleft()
+        line, _, client.came = client.came.partition(b"\n")
+        try:
+            request = msgspec.json.decode(line)
+        except (msgspec.DecodeError, RecursionError):
+            request = None
+        self._answer(client, request if isinstance(request, dict) else {})
+        if client.asks:
+            self._asking.append(client)
+        self._watch(client)
+        if self._asking:
+            now = time.monotonic()
+            self._next.set(now + SHARE * (now - began))
 
     def _answer(self, client: _Client, request: dict[str, Any]) -> None:
         match request.get("ask"):
-            case "values":
+            case "values" | "status" as word:
                 if request.get("follow") is True:
-                    client.follows = True
-                    self._tell_followers(time.monotonic())
+                    client.follows, client.told = word, b""
+                    self._followed = True
+                    self._tell.set(0.0)
                 else:
-                    self._send(client, {"done": self._desk.state()})
+                    self._send(client, {"done": self._desk.state() if word == "values" else self._desk.status()})
+            case "switch":
+                self._switch(client, request.get("profile"))
+            case "pause" | "resume" as word:
+                self._desk.rest(word == "pause")
+                self._send(client, {"done": {"paused": word == "pause"}})
+            case "reload":
+                self._desk.reload(
+                    lambda wrong, changed: self._send(
+                        client, {"done": {"changed": changed}} if wrong is None else {"error": wrong}
+                    )
+                )
+            case "stop":
+                self._send(client, {"done": {}})
+                self._desk.stop()
             case "set":
                 self._try(client, request)
             case "keep" | "undo" as word:
@@ -153,7 +226,16 @@ class TalkServer:
                 else:
                     self._send(client, {"error": "there is no trial of yours"})
             case word:
-                self._send(client, {"error": f"`{word}` is nothing that this desk can be asked"})
+                self._send(client, {"error": f"`{word}` is nothing that this desk can be asked"[:200]})
+
+    def _switch(self, client: _Client, name: Any) -> None:
+        if name in PROFILE_WORDS or (isinstance(name, str) and name in self._desk.profiles):
+            self._desk.switch(name)
+            self._send(client, {"done": {"profile": self._desk.about["profile"]}})
+        else:
+            hint = nearest(name, self._desk.profiles) if isinstance(name, str) and len(name) < 100 else None
+            also = f"; did you mean `{hint}`?" if hint else f" ({', '.join([*self._desk.profiles][:20])})"
+            self._send(client, {"error": f"the desk has no profile `{name}`"[:200] + also})
 
     def _try(self, client: _Client, request: dict[str, Any]) -> None:
         settings, seconds = request.get("settings"), request.get("for")
@@ -187,47 +269,63 @@ class TalkServer:
 
     def _look(self) -> None:
         """Something may have changed: who follows is told of it, but not all the time."""
-        if self._clients and any(client.follows for client in self._clients.values()):
+        if self._followed and not self._telling:
             self._tell.set(max(self._due, time.monotonic()))
 
     def _tell_followers(self, now: float) -> None:
-        self._due = now + APART
-        followers = [client for client in self._clients.values() if client.follows]
-        if not followers:
-            return
-        state = msgspec.json.encode({"tell": self._desk.state()}) + b"\n"
-        for client in followers:
-            if state != client.told and not client.waiting:
-                client.told = state
-                self._put(client, state)
+        """A little at a time, so that no event waits for all of it: first what is told is put together, then told to one after the
+        other."""
+        if self._telling:
+            client, line = self._telling.popleft()
+            # Who has not read what came before is told when that is done.
+            if line != client.told and not client.waiting:
+                client.told = line
+                self._put(client, line)
+        else:
+            words = dict.fromkeys(client.follows for client in self._clients.values() if client.follows)
+            self._followed = bool(words)
+            self._untold = self._untold or list(words)
+            if not self._untold:
+                return
+            word = self._untold.pop(0)
+            line = (
+                msgspec.json.encode({"tell": self._desk.state() if word == "values" else self._desk.status()}) + b"\n"
+            )
+            self._telling.extend((client, line) for client in self._clients.values() if client.follows == word)
+        if self._telling or self._untold:
+            self._tell.set(0.0)
+        else:
+            self._due = now + max(APART, EACH * len(self._clients))
 
     def _send(self, client: _Client, message: dict[str, Any]) -> None:
         self._put(client, msgspec.json.encode(message) + b"\n")
 
     def _put(self, client: _Client, data: bytes) -> None:
+        if client.line.fileno() < 0:
+            return  # hung up in the meantime
         client.waiting += data
         if len(client.waiting) > MOST_WAITING:
             self._hang_up(client)
         else:
             self._write(client)
 
-    def _write(self, client: _Client) -> bool:
-        """Writes what fits; whether there is more."""
-        if client.waiting:
-            try:
-                client.waiting = client.waiting[client.line.send(client.waiting) :]
-            except BlockingIOError:
-                pass
-            except OSError:
-                self._hang_up(client)
-                return False
-        return bool(client.waiting)
+    def _write(self, client: _Client) -> None:
+        """Writes what fits; the rest when there is room."""
+        try:
+            client.waiting = client.waiting[client.line.send(client.waiting) :]
+        except BlockingIOError:
+            pass
+        except OSError:
+            self._hang_up(client)
+            return
+        self._watch(client)
 
     def _hang_up(self, client: _Client) -> None:
         fd = client.line.fileno()
         if self._clients.pop(fd, None) is None:
             return
-        self._loop.remove(fd)
+        if client.watched:
+            self._poll.unregister(fd)
         client.line.close()
         if client.tries:
             client.tries = False
@@ -235,11 +333,12 @@ class TalkServer:
 
     def close(self) -> None:
         """Hangs up on everybody, and listens no more."""
-        self._tell.set(inf)
+        for timer in (self._tell, self._next, self._welcoming):
+            timer.set(inf)
+        self._followed = False
         for client in list(self._clients.values()):
+            if client.waiting:
+                self._write(client)
             self._hang_up(client)
-        if self._listening is not None:
-            self._loop.remove(self._listening.fileno())
-            self._listening.close()
-            self._listening = None
-            self._path.unlink(missing_ok=True)
+        self._loop.remove(self._poll.fileno())
+        self._poll.close()

@@ -5,16 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable
 
 from fenko.core.remedies import together
+from fenko.core.words import reason
 from fenko.desk.compiled import ALWAYS, Compiled
+from fenko.desk.trust import Agreement
+from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Memory, Port, PortError, Settings
 from fenko.outputs.ports import open_port, parts_of, ports_for
 from fenko.system.xserver import display_name, on_wayland
 
 
 def open_ports(
-    desk: Compiled, warn: Callable[[str], None], page: Memory | None, open_now: Collection[str] = ()
+    desk: Compiled,
+    warn: Callable[[str], None],
+    page: Memory | None,
+    open_now: Collection[str] = (),
+    far: bool = True,
 ) -> list[Port]:
-    """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`. Raises PortError with every reason and every remedy."""
+    """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`; with `far` also one for
+    workers. Raises PortError with every reason and every remedy."""
     parts = parts_of(page) if page is not None else {}
     ports: list[Port] = []
     try:
@@ -25,6 +33,12 @@ def open_ports(
         for port in ports:
             port.close()
         raise
+    if far and (outs := [out for out in desk.far if out not in open_now]):
+        settings = Settings(desk.tables, warn, None, desk.folder, Agreement(desk.folder).holds)
+        try:
+            ports.append(FarPort(outs, settings))
+        except OSError as why:
+            warn(f"no second process can be started, so nothing but keys is sent: {reason(why)}")
     return ports
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from msgspec import structs
+from msgspec import Struct, structs
 
 from fenko.core.plan import Level, Profile
 from fenko.desk.compiled import Compiled, compiled, filled
@@ -17,16 +17,23 @@ from fenko.desk.problems import DeskError
 _CELLS_AT_ONCE = 100
 
 
+class Broken(Struct, frozen=True):
+    """A desk that has problems, in words; and the files that it would be read from, as far as it is known."""
+
+    problems: list[str]
+    digests: dict[str, str] = {}
+
+
 def compile_desk(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...] = ()) -> Iterator[tuple[str, Any]]:
     """The desk in a folder, with other values (TOML) at some paths: its levels, piece by piece, then the rest; or its
     problems, if it has any."""
     try:
         desk = compiled(load_desk(Path(folder), with_entries(Path(folder), settings)))
     except DeskError as error:
-        yield "problems", [problem.render() for problem in error.problems]
+        yield "problems", Broken([problem.render() for problem in error.problems], error.digests)
         return
     except EditError as why:
-        yield "problems", [str(why)]
+        yield "problems", Broken([str(why)])
         return
     for level in desk.plan.levels.values():
         controls = list(level.controls.items())
@@ -47,11 +54,11 @@ class Assembly:
         self._levels: dict[str, Level] = {}
         self._profiles: dict[str, Profile] = {}
 
-    def take(self, word: str, what: Any) -> Compiled | list[str] | None:
-        """One piece; the desk, or its problems, with the last of them."""
+    def take(self, word: str, what: Any) -> Compiled | Broken | None:
+        """One piece; the desk, or what is wrong with it, with the last of them."""
         if word == "problems":
-            problems: list[str] = what
-            return problems
+            broken: Broken = what
+            return broken
         if word == "level":
             name, controls, last = what
             self._controls |= controls

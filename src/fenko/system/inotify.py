@@ -12,25 +12,29 @@ from collections.abc import Iterator
 from pathlib import Path
 
 _CREATED, _ATTRIBUTES, _MOVED_IN, _DELETED, _MOVED_OUT = 0x100, 0x4, 0x80, 0x200, 0x40
+_WRITTEN, _GONE, _MOVED, _IGNORED = 0x8, 0x400, 0x800, 0x8000
 _HEAD = struct.Struct("@iIII")
 
 
 class FolderWatch:
-    """Watches one folder. `fd` becomes readable when something has changed. Raises OSError if it cannot."""
+    """Watches one folder; with `contents` also what is written into its files, and whether it is still there. `fd` becomes
+    readable when something has changed. Raises OSError if it cannot."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, contents: bool = False) -> None:
         self._libc = ctypes.CDLL(None, use_errno=True)
         self.fd: int = self._libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
         if self.fd < 0:
             raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
         mask = _CREATED | _ATTRIBUTES | _MOVED_IN | _DELETED | _MOVED_OUT
+        if contents:
+            mask |= _WRITTEN | _GONE | _MOVED
         if self._libc.inotify_add_watch(self.fd, os.fsencode(folder), mask) < 0:
             number = ctypes.get_errno()
             os.close(self.fd)
             raise OSError(number, os.strerror(number), str(folder))
 
     def read(self) -> Iterator[tuple[str, bool]]:
-        """Names that have changed, and whether they are there (True) or gone (False)."""
+        """Names that have changed, and whether they are there (True) or gone (False); an empty name is the folder's own."""
         try:
             data = os.read(self.fd, 65536)
         except BlockingIOError:
@@ -41,7 +45,7 @@ class FolderWatch:
             at += _HEAD.size
             name = os.fsdecode(data[at : at + length].rstrip(b"\0"))
             at += length
-            yield name, not mask & (_DELETED | _MOVED_OUT)
+            yield name, not mask & (_DELETED | _MOVED_OUT | _GONE | _MOVED | _IGNORED)
 
     def close(self) -> None:
         """Stops watching."""

@@ -7,6 +7,7 @@ at a time; who hangs up takes back what they asked for.
 
 from __future__ import annotations
 
+import fcntl
 import os
 import socket
 import stat
@@ -19,7 +20,18 @@ import msgspec
 
 VERSION = 1
 LONGEST = 1 << 16
-"""Bytes of a line."""
+"""Bytes of a line that is asked."""
+PATIENCE = 2.0
+"""Seconds in which a desk says what it is, to one that would like to run too."""
+
+
+class Taken(Exception):
+    """A desk of this person runs already; `about` is what it says of itself, if it answers."""
+
+    def __init__(self, process: int, about: dict[str, Any] | None) -> None:
+        super().__init__("a desk of yours runs already")
+        self.process = process
+        self.about = about
 
 
 class NobodyThere(Exception):
@@ -30,11 +42,17 @@ class Refused(Exception):
     """The desk cannot do what was asked; the message says why."""
 
 
-def socket_path() -> Path:
-    """Where the desk of this user listens: in the runtime folder, which is the user's alone."""
+def private_runtime() -> Path:
+    """What of the runtime folder is Fenko's."""
     folder = Path(os.environ.get("XDG_RUNTIME_DIR") or f"/run/user/{os.getuid()}")
-    # Where there is no such folder, one in a place that is everybody's, which is looked at before it is trusted.
-    return (folder / "fenko" if folder.is_dir() else Path(f"/tmp/fenko-{os.getuid()}")) / "desk"
+    # After `su` it may be that of somebody else. Where there is none, one in a place that is everybody's, which is looked at
+    # before it is trusted.
+    return folder / "fenko" if os.access(folder, os.W_OK | os.X_OK) else Path(f"/tmp/fenko-{os.getuid()}")
+
+
+def socket_path() -> Path:
+    """Where the desk of this user listens."""
+    return private_runtime() / "desk"
 
 
 def private_folder(path: Path) -> None:
@@ -51,11 +69,52 @@ def user_of(line: socket.socket) -> int:
     return user
 
 
-class Talk:
-    """A conversation with the running desk. Raises NobodyThere."""
+class Doorway:
+    """The place at which the one desk of a person listens, as long as this lasts. Raises Taken, or OSError where nobody could
+    come in."""
 
     def __init__(self) -> None:
+        self.path = socket_path()
+        private_folder(self.path.parent)
+        # The lock decides who is the one: it goes with the process, whatever becomes of that.
+        self._lock = os.open(self.path.with_suffix(".lock"), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            process = os.read(self._lock, 20).decode("ascii", "replace").strip()
+            os.close(self._lock)
+            raise Taken(int(process) if process.isdecimal() else 0, _said_there()) from None
+        os.ftruncate(self._lock, 0)
+        os.write(self._lock, str(os.getpid()).encode())
+        self.path.unlink(missing_ok=True)  # of a desk that ended without a word
+        self.line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_NONBLOCK)
+        self.line.bind(str(self.path))
+        os.chmod(self.path, 0o600)
+        self.line.listen(64)
+
+    def close(self) -> None:
+        """Another one may have it."""
+        self.path.unlink(missing_ok=True)
+        self.line.close()
+        os.close(self._lock)
+
+
+def _said_there() -> dict[str, Any] | None:
+    try:
+        talk = Talk(PATIENCE)
+    except NobodyThere:
+        return None
+    talk.close()
+    return talk.desk
+
+
+class Talk:
+    """A conversation with the running desk; with `patience` an answer that takes longer, in seconds, is none. Raises
+    NobodyThere."""
+
+    def __init__(self, patience: float | None = None) -> None:
         self._line = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        self._line.settimeout(patience)
         try:
             self._line.connect(str(socket_path()))
         except OSError:
@@ -104,6 +163,8 @@ class Talk:
         while b"\n" not in self._rest:
             try:
                 data = self._line.recv(LONGEST)
+            except TimeoutError:
+                raise NobodyThere("the desk does not answer") from None
             except OSError:
                 data = b""
             if not data:
@@ -112,6 +173,20 @@ class Talk:
         line, _, self._rest = self._rest.partition(b"\n")
         answer: dict[str, Any] = msgspec.json.decode(line)
         return answer
+
+    def patient(self) -> None:
+        """Waits for as long as it takes from now on."""
+        self._line.settimeout(None)
+
+    def until_gone(self) -> None:
+        """Waits until the desk has ended. Raises NobodyThere if that takes too long."""
+        try:
+            while self._line.recv(LONGEST):
+                pass
+        except TimeoutError:
+            raise NobodyThere("the desk has not ended yet") from None
+        except OSError:
+            return
 
     def close(self) -> None:
         """Hangs up."""

@@ -153,6 +153,13 @@ class Display:
         self.tell(self.connection.core.SendEvent, False, window, 0, raw)
         self.flush()
 
+    def ask_manager(self, window: int, kind: str, *words: int) -> None:
+        """Asks the window manager for something about a window."""
+        raw = struct.pack("=BB2xII5I", 33, 32, window, self.atom(kind), *words, *[0] * (5 - len(words)))
+        mask = self.x.EventMask.SubstructureNotify | self.x.EventMask.SubstructureRedirect
+        self.tell(self.connection.core.SendEvent, False, self.root, mask, raw)
+        self.flush()
+
     def flush(self) -> None:
         """Sends all requests now."""
         self.tell(self.connection.flush)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from msgspec import Struct
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.changes import OUTSIDE, Change
 from fenko.core.controls import BUTTON, MOTION, Shape
 from fenko.core.inputs import Inputs, Raw
 from fenko.core.plan import Surface, unconditioned
@@ -67,7 +67,7 @@ def tracks_of(surface: Surface, changes: Iterable[Change]) -> Tracks:
     turns: dict[str, list[tuple[float, float]]] = {}
     for change in changes:
         t, address, value = change
-        if address in (FOCUS, KEYBOARD, PLUG, UNPLUG) or address.partition(".")[0] != surface.name:
+        if address in OUTSIDE or address.partition(".")[0] != surface.name:
             continue
         found = inputs[address]
         control = found.control.partition(".")[2]

@@ -32,11 +32,22 @@ class MovePointer(Said, frozen=True):
 
     how: How
 
+    def back(self) -> Said | None:
+        """A step the other way."""
+        return MovePointer(How(self.how.number, _OTHER_WAY[self.how.way])) if self.how.way in _OTHER_WAY else None
+
 
 class Scroll(Said, frozen=True):
     """What is under the pointer scrolls."""
 
     how: How
+
+    def back(self) -> Said | None:
+        """A step the other way."""
+        return Scroll(How(self.how.number, _OTHER_WAY[self.how.way])) if self.how.way in _OTHER_WAY else None
+
+
+_OTHER_WAY = {"left": "right", "right": "left", "up": "down", "down": "up"}
 
 
 def _read(reader: Reader, verb: str) -> How:

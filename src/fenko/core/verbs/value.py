@@ -9,8 +9,9 @@ from msgspec import Struct
 
 from fenko.core import steps
 from fenko.core.reader import NAME, PhraseError, Reader
-from fenko.core.registration import Act, Argument, Said, Verb
+from fenko.core.registration import Act, Argument, Said, Target, Verb
 from fenko.core.steps import Amount, Item
+from fenko.core.value import Value
 
 _AMOUNT = re.compile(r"([+-]?)(\d+(?:\.\d+)?)([^\d\s.+-]\S*)?")
 MOST = 1e9
@@ -52,6 +53,18 @@ class ChangeValue(Said, frozen=True):
     change: Change
 
 
+def is_change(reader: Reader) -> bool:
+    """Whether the next words change a value: not so `to` and a name."""
+    word = reader.peek()
+    if word != "to":
+        return word in ("by", "follow", "rate")
+    at = reader.at
+    reader.word()
+    after = reader.peek()
+    reader.at = at
+    return after.lstrip("+-")[:1].isdigit()
+
+
 def _read_amount(reader: Reader, verb: str) -> tuple[Amount, str]:
     word, start = reader.argument(verb, "a number, such as 40 or 5%")
     found = _AMOUNT.fullmatch(word)
@@ -78,7 +91,7 @@ def read_change(reader: Reader, verb: str) -> Change:
             return Moving(_read_amount(reader, "rate")[0])
         case "follow":
             low = high = None
-            if reader.peek() not in ("", "then", "pick-up"):
+            if _AMOUNT.fullmatch(reader.peek()) is not None or reader.peek().lstrip("+-")[:1].isdigit():
                 low, _ = _read_amount(reader, "follow")
                 between, at = reader.argument("follow", "`to` between its two ends")
                 if between != "to":
@@ -108,15 +121,6 @@ def write_change(change: Change) -> str:
         case Following(low, high, pick_up):
             ends = f" {_written(low)} to {_written(high)}" if low is not None and high is not None else ""
             return f"follow{ends}" + (" pick-up" if pick_up else "")
-
-
-def amounts(change: Change) -> tuple[Amount, ...]:
-    """The numbers that stand in a change."""
-    match change:
-        case To(amount) | By(amount) | Moving(amount):
-            return (amount,)
-        case Following(low, high):
-            return () if low is None or high is None else (low, high)
 
 
 def lowered(target: Item, change: Change) -> tuple[steps.Step, ...]:
@@ -158,3 +162,6 @@ ACTS = (
         queues="newest", mood="change"),
 )  # fmt: skip
 HELD = ()
+TARGETS = (
+    Target("value", lambda name, tables: Value(name), str, lambda name: lambda number: ("set", name, number)),
+)  # fmt: skip

@@ -1,0 +1,62 @@
+"""A process of Fenko's own beside a running desk, which hears it in its loop and never waits for it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+from collections.abc import Callable
+
+from fenko.live.loop import Loop
+from fenko.system.beside import started
+
+
+class Beside:
+    """Runs a module beside the desk from `start` until `close`. `heard` gets what it says; `ended` is called when it has ended by
+    itself, and is closed by then."""
+
+    def __init__(self, loop: Loop, module: str, heard: Callable[[bytes], None], ended: Callable[[], None]) -> None:
+        self._loop = loop
+        self._module = module
+        self._heard = heard
+        self._ended = ended
+        self._line: socket.socket | None = None
+        self.pid = 0
+
+    @property
+    def there(self) -> bool:
+        """Whether it has been started."""
+        return self._line is not None
+
+    def start(self) -> None:
+        """Starts it. Raises OSError."""
+        self.pid, self._line = started(self._module)
+        self._loop.add(self._line.fileno(), self._readable)
+
+    def send(self, data: bytes) -> None:
+        """Says something small, which the other end reads at once. Raises OSError where it does not."""
+        assert self._line is not None
+        self._line.sendall(data)
+
+    def _readable(self) -> None:
+        assert self._line is not None
+        try:
+            data = self._line.recv(1 << 16)
+        except BlockingIOError:
+            return
+        except OSError:
+            data = b""
+        if data:
+            self._heard(data)
+        else:
+            self.close()
+            self._ended()
+
+    def close(self) -> None:
+        """Ends it."""
+        if self._line is not None:
+            self._loop.remove(self._line.fileno())
+            self._line.close()
+            self._line = None
+            os.kill(self.pid, signal.SIGKILL)  # it has nothing that it would have to put in order
+            os.waitpid(self.pid, 0)

@@ -1,0 +1,192 @@
+"""A running desk whose files change: they are watched, read again beside what goes on, and put in force between two events."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import time
+from collections import deque
+from collections.abc import Callable, Iterable
+from functools import partial
+from math import inf
+from pathlib import Path
+from typing import Any
+
+from fenko.desk.compiled import Compiled
+from fenko.live.loop import Loop
+from fenko.live.service import Services
+from fenko.services.compiling import Assembly, Broken
+from fenko.system.files import real_path
+from fenko.system.inotify import FolderWatch
+
+SOON = 0.05
+"""Seconds from a change of a file to the reading, for files that are saved together."""
+FRESH = 30.0
+"""Seconds within which a desk has been read for certain that is going to be watched."""
+MOST_WAITING = 8
+"""Desks that wait to be compiled."""
+LOOK_AGAIN = 2.0
+"""Seconds from one look to the next for a desk whose folder is gone."""
+
+Settings = tuple[tuple[tuple[str, ...], str], ...]
+"""Paths in a desk, each with a TOML value."""
+Found = Compiled | Broken | str
+"""A desk, what is wrong with it, or why it could not be read at all."""
+
+Told = Callable[[str | None, bool], None]
+"""Hears what is wrong with it, or None, and whether it has changed."""
+
+
+class Compiling:
+    """Has desks compiled by the second process, one at a time."""
+
+    def __init__(self, loop: Loop) -> None:
+        self._services = Services(loop)
+        self._assembly: Assembly | None = None
+        self._waiting: deque[tuple[str, Settings, Callable[[Found], None]]] = deque()
+
+    @property
+    def busy(self) -> bool:
+        """Whether one is being compiled."""
+        return self._assembly is not None
+
+    def ask(self, folder: str, settings: Settings, done: Callable[[Found], None]) -> bool:
+        """Compiles a desk, with other values at some paths, when those are done that were asked for before. False, and nothing is
+        done, if too many wait."""
+        if self._assembly is not None:
+            if len(self._waiting) < MOST_WAITING:
+                self._waiting.append((folder, settings, done))
+                return True
+            return False
+        assembly = self._assembly = Assembly()
+        gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
+        found: list[Found] = []
+
+        def answered(word: str, what: Any) -> None:
+            if word == "part":
+                if (one := assembly.take(*what)) is not None:
+                    found.append(one)
+                return
+            self._assembly = None
+            gc.freeze()
+            gc.enable()
+            done(found[0] if found and word == "done" else str(what))
+            if self._waiting and self._assembly is None:
+                self.ask(*self._waiting.popleft())
+
+        if not self._services.ask("compile", folder, settings, answer=answered):
+            answered("failed", "too much is under way")
+        return True
+
+    def close(self) -> None:
+        """Ends the second process."""
+        self._waiting.clear()
+        self._services.close()
+
+
+class Rereading:
+    """Reads a desk again when somebody asks, and, once it `watch`es, whenever one of its files has changed. `take` gets what is
+    found, unless nothing has changed; who asked is told so too: None, or what is wrong."""
+
+    def __init__(
+        self, loop: Loop, compiling: Compiling, desk: Callable[[], Compiled], take: Callable[[Found], None]
+    ) -> None:
+        self._loop = loop
+        self._compiling = compiling
+        self._desk = desk
+        self._take = take
+        self._askers: list[Told] = []
+        self._answered: list[Told] = []
+        self._watches: dict[Path, FolderWatch] = {}
+        self._names: frozenset[str] = frozenset()
+        self._broken: dict[str, str] | None = None
+        self._watching = False
+        self._due = loop.timer(lambda now: self.read())
+
+    def ask(self, told: Told) -> None:
+        """Reads it again for somebody."""
+        self._askers.append(told)
+        self.read()
+
+    def read(self) -> None:
+        """Reads it again; if that is under way, once more after it."""
+        if self._compiling.busy:
+            self._due.set_in(SOON)
+            return
+        self._due.set(inf)
+        # Who asks from now on may mean what is saved from now on.
+        self._answered, self._askers = self._askers, []
+        self._compiling.ask(self._desk().given, (), self._found)
+
+    def _found(self, found: Found) -> None:
+        askers, self._answered = self._answered, []
+        digests = found.digests if not isinstance(found, str) else {}
+        same = isinstance(found, Compiled) and self._broken is None and digests == self._desk().digests
+        if not same and not (isinstance(found, Broken) and digests and digests == self._broken and not askers):
+            self._take(found)
+        self._broken = None if isinstance(found, Compiled) else digests
+        if self._watching:
+            self._watch(digests)
+        for told in askers:
+            told(_wrong(found), not same)
+
+    # --- Watching ---
+
+    def watch(self) -> None:
+        """From now on."""
+        self._watching = True
+        self._watch(self._desk().digests)
+
+    def _watch(self, digests: Iterable[str]) -> None:
+        """Watches the folders of these files, and of what they are links to."""
+        files = [Path(file) for file in {*digests, *self._desk().digests}]
+        files += [real_path(file) for file in files]
+        self._names = frozenset(file.name for file in files)
+        folders = {file.parent for file in files}
+        for gone in self._watches.keys() - folders:
+            self._forget(gone)
+        for folder in folders - self._watches.keys():
+            # One that is not there is looked for again.
+            with contextlib.suppress(OSError):
+                watch = self._watches[folder] = FolderWatch(folder, contents=True)
+                self._loop.add(watch.fd, partial(self._changed, folder, watch))
+                if any(file.parent == folder and _fresh(file) for file in files):
+                    self._due.set_in(SOON)
+        if Path(self._desk().folder) not in self._watches:
+            self._due.set_in(LOOK_AGAIN)
+
+    def _changed(self, folder: Path, watch: FolderWatch) -> None:
+        changes = list(watch.read())
+        if ("", False) in changes:
+            self._forget(folder)
+            self._due.set_in(SOON)
+        elif any(name in self._names or name.endswith(".toml") for name, _ in changes):
+            self._due.set_in(SOON)
+
+    def _forget(self, folder: Path) -> None:
+        watch = self._watches.pop(folder)
+        self._loop.remove(watch.fd)
+        watch.close()
+
+    def close(self) -> None:
+        """Watches no more."""
+        self._watching = False
+        self._due.set(inf)
+        for folder in list(self._watches):
+            self._forget(folder)
+
+
+def _fresh(file: Path) -> bool:
+    """Whether it may have changed after it was read and before it was watched."""
+    try:
+        found = file.stat()
+    except OSError:
+        return False
+    return time.time() - max(found.st_mtime, found.st_ctime) < FRESH
+
+
+def _wrong(found: Found) -> str | None:
+    """What is wrong with it, in words."""
+    if isinstance(found, Compiled):
+        return None
+    return found if isinstance(found, str) else "\n".join(found.problems)

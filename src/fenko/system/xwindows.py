@@ -1,0 +1,98 @@
+"""Windows of an X server as its window manager tells of them (EWMH): which there are, which is in front, and what they are."""
+
+from __future__ import annotations
+
+import os
+import socket
+
+from msgspec import structs
+
+from fenko.core.plan import Focus
+from fenko.system.xserver import Display, NoWindow
+
+_LONGEST_TITLE = 1000
+"""Characters of a title that count; what comes after them could only cost time."""
+_LONGEST_LINE = 4000
+"""Bytes of a command line that count."""
+_MOST_OWNERS = 8
+"""Dialogs of dialogs; a program may say anything."""
+_FROM_A_PAGER = 2
+"""Says to the window manager that the person asks for it, so that it does not hold it back."""
+
+
+def described(display: Display, window: int) -> Focus:
+    """A window as a profile's `when` names it, and the one that it is a dialog of. Raises NoWindow."""
+    focus = _alone(display, window)
+    owner = owner_of(display, window)
+    try:
+        return structs.replace(focus, owner=_alone(display, owner)) if owner else focus
+    except NoWindow:
+        return focus
+
+
+def _alone(display: Display, window: int) -> Focus:
+    parts = display.text_property(window, "WM_CLASS").split("\0")
+    app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
+    return Focus(app, display.title(window)[:_LONGEST_TITLE], *_program(display, window))
+
+
+def _program(display: Display, window: int) -> tuple[str, str, str]:
+    """The file name of the window's program, where that is, and its arguments; empty if it does not run on this machine or
+    may not be looked at."""
+    numbers = display.numbers_property(window, "_NET_WM_PID")
+    machine = display.text_property(window, "WM_CLIENT_MACHINE")
+    if not numbers or machine not in ("", "localhost", socket.gethostname()):
+        return "", "", ""
+    try:
+        path = os.readlink(f"/proc/{numbers[0]}/exe").removesuffix(" (deleted)")
+        with open(f"/proc/{numbers[0]}/cmdline", "rb") as file:
+            words = file.read(_LONGEST_LINE).decode("utf-8", "replace").rstrip("\0").split("\0")
+    except OSError:
+        return "", "", ""
+    return os.path.basename(path), path, " ".join(words[1:])
+
+
+def owner_of(display: Display, window: int) -> int:
+    """The window that a dialog belongs to, and that one's, up to the last; 0 if it says of none. Raises NoWindow."""
+    seen = [window]
+    for _ in range(_MOST_OWNERS):
+        found = display.numbers_property(seen[-1], "WM_TRANSIENT_FOR")
+        if not found or found[0] in (0, display.root, *seen):
+            break
+        seen.append(found[0])
+    return seen[-1] if len(seen) > 1 else 0
+
+
+def kinds_of(display: Display, window: int) -> frozenset[str]:
+    """What sort of window it is, such as `DIALOG`, as far as it says. Raises NoWindow."""
+    atoms = display.numbers_property(window, "_NET_WM_WINDOW_TYPE")
+    return frozenset(kind for kind in _KINDS if display.atom(f"_NET_WM_WINDOW_TYPE_{kind}") in atoms)
+
+
+PASSING = frozenset(("DOCK", "NOTIFICATION", "TOOLTIP", "MENU", "POPUP_MENU", "DROPDOWN_MENU", "COMBO", "DND"))
+"""Kinds of windows that nobody works in."""
+BELONGING = frozenset(("DIALOG", "UTILITY", "TOOLBAR", "SPLASH"))
+"""Kinds of windows that belong to another, also if they do not say to which."""
+_KINDS = PASSING | BELONGING
+
+
+def listed(display: Display) -> list[int]:
+    """All windows that the window manager lists, from the top to the bottom."""
+    found = display.numbers_property(display.root, "_NET_CLIENT_LIST_STACKING")
+    return (found or display.numbers_property(display.root, "_NET_CLIENT_LIST"))[::-1]
+
+
+def in_front(display: Display) -> int:
+    """The window that the window manager says is in front; 0 for none."""
+    numbers = display.numbers_property(display.root, "_NET_ACTIVE_WINDOW")
+    return numbers[0] if numbers else 0
+
+
+def bring_to_front(display: Display, window: int) -> None:
+    """Asks the window manager for it."""
+    display.ask_manager(window, "_NET_ACTIVE_WINDOW", _FROM_A_PAGER, 0, 0)
+
+
+def ask_to_close(display: Display, window: int) -> None:
+    """Asks the window manager to have the program close it, which may ask the person first."""
+    display.ask_manager(window, "_NET_CLOSE_WINDOW", 0, _FROM_A_PAGER)
