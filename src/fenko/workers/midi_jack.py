@@ -48,7 +48,8 @@ class JackSystem:
         self._client.set_process_callback(self._process)
         self._client.set_shutdown_callback(self._shut_down)
         self._client.set_port_registration_callback(lambda port, there: self._wake())
-        self._client.set_port_connect_callback(lambda one, other, there: self._wake())
+        # Told once a connection is seen by who asks; that of a connection being made comes up to a period before.
+        self._client.set_graph_order_callback(lambda: self._wake())
         self._client.activate()
 
     def _process(self, frames: int) -> None:
