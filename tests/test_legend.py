@@ -15,12 +15,13 @@ from typing import Any
 import pytest
 
 from fenko.client import RunningDesk
-from fenko.core.engine import Engine
+from fenko.core.stack import stack_of
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import load_desk
-from fenko.desk.meanings import meanings, stack_with, together
+from fenko.desk.meanings import meanings, rows, together
 from fenko.drawing import terminal
 from fenko.drawing.labels import labels
+from fenko.showing.shown import Surfaces
 from screen import Screen, needs_screen, screen
 from support import DEMO, FENKO, MakeDesk, Run, wait_for
 from terminal import Terminal
@@ -53,7 +54,7 @@ east = "b"
 def told(desk: Path, profile: str, layers: tuple[str, ...] = (), **states: str) -> dict[str, Any]:
     loaded = load_desk(desk)
     controls = ["cross", "north", "east", "hat", "stick-left", "west", "mode"]
-    found = meanings(stack_with(loaded.plan, profile, layers), loaded.plan.surfaces["pad"], controls, states)
+    found = meanings(stack_of(loaded.plan, profile, *layers), loaded.plan.surfaces["pad"], controls, states)
     return {one.control: one for one in found}
 
 
@@ -70,28 +71,36 @@ def test_what_a_control_does_is_said_as_the_person_named_it(make_desk: MakeDesk)
     assert (more["cross"].title, more["cross"].level, more["north"].title) == ("Redo 東", "base/more", "Marker")
     assert told(desk, "frames")["cross"].title == "Lantern" and told(desk, "frames")["north"].title == "Marker"
     loaded = load_desk(desk)
-    stack = stack_with(loaded.plan, "frames", ())
-    assert list(together(stack, loaded.plan.surfaces["pad"])) == [("select+start", "Save")]
+    stack = stack_of(loaded.plan, "frames")
+    placed = Surfaces(loaded).controls(loaded.plan.surfaces["pad"])
+    assert list(together(stack, loaded.plan.surfaces["pad"], placed)) == [("select+start", "Save")]
 
 
 @pytest.mark.parametrize("profile", [*load_desk(DEMO).plan.profiles])
 def test_nothing_that_the_demo_binds_is_missing_from_the_picture(profile: str) -> None:
-    """Every binding that the engine would do stands somewhere, in its place or beneath."""
+    """Every binding that is in force, with every layer, stands somewhere: in its place or beneath."""
     desk = load_desk(DEMO)
-    engine = Engine(desk.plan)
-    engine.use_profile(0.0, profile)
-    stack = stack_with(desk.plan, profile, ())
-    catalogue = Catalogue.usual(DEMO)
-    for surface in desk.plan.surfaces.values():
-        description = catalogue.all()[desk.links[surface.name].description or ""].laid_out()
-        spots = labels(description, surface)
-        names = [surface.own_name(label.spot.control) for label in spots]
-        said = [line for one in meanings(stack, surface, names, {}) for line in (one.title, *one.more)]
-        said += [title for _, title in together(stack, surface)]
-        for name in names:
-            cell = engine.cell(f"{surface.name}.{name}")
-            for _, binding in cell.gestures() if cell is not None else ():
-                assert any(binding.title in line for line in said), (surface.name, name, binding.title)
+    surfaces = Surfaces(desk)
+    for layer in ("", *desk.plan.profiles[profile].layers):
+        stack = stack_of(desk.plan, profile, *((layer,) if layer else ()))
+        for surface in desk.plan.surfaces.values():
+            placed = surfaces.controls(surface)
+            said = [line for one in surfaces.shown(surface, stack) for line in (one.meaning.title, *one.meaning.more)]
+            said += [title for _, title in together(stack, surface, placed)]
+            listed = {row.title for row in rows(stack, surface, placed)}
+            for address, cell in stack.table().items():
+                for _, binding in cell.gestures() if address.partition(".")[0] == surface.name else ():
+                    assert any(binding.title in line for line in said), (address, binding.title)
+                    assert binding.title in listed, (address, binding.title)
+
+
+def test_what_rides_on_a_control_stands_on_it(make_desk: MakeDesk) -> None:
+    desk = load_desk(make_desk(DESK + '[profile.frames.on.pad.stick-right-press]\ntap = "n"\ndouble = "m"\n'))
+    stack = stack_of(desk.plan, "frames")
+    shown = {one.meaning.control: one for one in Surfaces(desk).shown(desk.plan.surfaces["pad"], stack)}
+    assert shown["stick-right"].meaning.more == ("pressed: n", "pressed twice: m")
+    assert shown["stick-right"].label.bound and shown["stick-right"].label.title == "stick-right"
+    assert not shown["mode"].label.bound
 
 
 def test_whatever_does_not_fit_stands_beneath(make_desk: MakeDesk) -> None:

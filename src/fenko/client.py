@@ -80,8 +80,8 @@ class RunningDesk:
             talk.close()
 
     def listen(self, what: Literal["status", "values"] = "status") -> Talk:
-        """The same as `follow`, for those who wait for other things too: its `fileno` becomes readable, and then `told` says
-        what is so now, as long as it has `heard` something."""
+        """The same as `follow`, for those who wait for other things too: its `fileno` becomes readable, and then `arrived` gives
+        what has been told meanwhile, the newest last."""
         talk = Talk(self._patience)
         talk.patient()
         talk.send(what, follow=True)

@@ -43,9 +43,8 @@ def _kept(talk: Talk, what: str, seconds: float, control: str, watching: Talk | 
                 return sys.stdin.readline() != ""
             if talk in ready:
                 return False
-            while watching is not None and (watching in ready or watching.heard):
-                ready = []
-                down = control in watching.told().get("controls", {})
+            for told in watching.arrived() if watching is not None and watching in ready else ():
+                down = control in told.get("controls", {})
                 if down and up:
                     return True
                 up = up or not down

@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from fenko.system.keywindow import KeyWindow
 
 _OPENS_WITHIN = 3.0  # s
+_DRAWS = 0.03  # s in which nothing arrives; then what has is drawn, all at once
 _HELD = 0.05  # s; what comes up sooner was a stroke
 
 
@@ -143,10 +144,12 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
 
 
 def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
+    from fenko.drawing.lines import page_of_lines
+    from fenko.drawing.painter import pixels
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
     from fenko.outputs.port import PortError
-    from fenko.system.keywindow import KeyWindow
+    from fenko.system.keywindow import HEIGHT, WIDTH, KeyWindow
     from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
     from fenko.system.xserver import DisplayError, display_name
 
@@ -167,8 +170,9 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         def tell(lines: list[str]) -> None:
             for line in lines:
                 say(_coloured(line))
-            shown.extend(lines)
-            window.show(shown)
+            if lines:
+                shown.extend(lines)
+                picture.set_in(_DRAWS)
             timer.set(arrivals.due)
 
         def readable() -> None:
@@ -188,7 +192,14 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         def overdue(now: float) -> None:
             tell(arrivals.overdue(now))
 
+        def draw(now: float = 0.0) -> None:
+            try:
+                window.show(pixels(page_of_lines(shown, WIDTH, HEIGHT, "LOST"), 1.0))
+            except DisplayError:
+                loop.stop()
+
         timer = loop.timer(overdue)
+        picture = loop.timer(draw)
         loop.add(window.fd, readable)
 
         def sent(effects: Sequence[Effect]) -> None:
@@ -196,7 +207,7 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
             timer.set(arrivals.due)
 
         _wait_until_in_front(window, readable)
-        window.show(shown)
+        draw()
         say(bold(head))
         try:
             running.append(start(desk, loop, stack, opener(guard.page, far=False), changes, False, focus, told=sent))

@@ -24,6 +24,7 @@ from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
+from fenko.system import icons
 
 _WAYS = ("do", "in-turn", "at-random")
 MOST_UNKNOWN = 100
@@ -199,6 +200,7 @@ class BindingReader:
         known = [binding for binding in bindings if binding is not None]
         if len(known) < len(bindings):
             return None
+        self._judge_icon(path, written.icon or "")
         states = tuple(written.states or ())
         if states and (way != "in-turn" or len(states) != len(known)):
             self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
@@ -222,6 +224,11 @@ class BindingReader:
             bool(written.spring),
             tuple(phrase for binding in known for phrase in binding.written or binding.phrases) if by_name else (),
         )
+
+    def _judge_icon(self, path: KeyPath, icon: str) -> None:
+        if icons.by_name(icon) and not icons.known(icon):
+            expected = "an icon that `fenko sheet --icons WORDS` finds, or a character or two"
+            self._fault((*path, "icon"), f"there is no icon `{icon}`", expected, icons.like(icon))
 
     def _phrase_binding(self, path: KeyPath, text: str, scope: Scope, held: bool) -> Binding | None:
         binding = self._plain.get(text)

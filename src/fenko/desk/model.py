@@ -564,5 +564,14 @@ class BindingFile(File):
     colour: Annotated[str, Meta(description="Its colour, as #rrggbb.", pattern=r"^#[0-9a-fA-F]{6}$")] | UnsetType = (
         UNSET
     )
-    icon: Annotated[str, Meta(description="Its picture: a character or a file's name.")] | UnsetType = UNSET
+    icon: (
+        Annotated[
+            str,
+            Meta(
+                description="Its picture: a character or two, or an icon by name (`fenko sheet --icons`).",
+                max_length=60,
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET

@@ -1,4 +1,4 @@
-"""Pictures: what a surface looks like, on paper, on a screen and in a terminal. Only `picture` loads Matplotlib."""
+"""Pictures: what a surface looks like, on paper, on a screen and in a terminal. Only `painter` loads Cairo and Pango."""
 
 FORMATS = ("svg", "png", "pdf")
-"""What `picture` can write, by the ending of a file's name."""
+"""What pictures can be, by the ending of a file's name."""

@@ -13,6 +13,7 @@ from msgspec import Struct
 from fenko.core.controls import BUTTON, TRIGGER
 from fenko.core.descriptions import DescribedControl, Description
 from fenko.core.plan import Surface
+from fenko.system.icons import by_name
 
 Sort = Literal["button", "pushed", "directions", "turned", "silent"]
 
@@ -35,6 +36,17 @@ class Label(Struct, frozen=True):
     sort: Sort
     whole: bool = False
     """Whether every line has to be said, if not in its place then beneath the plan; and nothing else."""
+    colour: str = ""
+    icon: str = ""
+    """The name of an icon, or characters."""
+    bound: bool = True
+    lit: bool = False
+    """Whether a hand has it now."""
+
+    @property
+    def spoken(self) -> str:
+        """The title in characters, with the icon where that is one."""
+        return f"{self.icon} {self.title}".strip() if self.icon and not by_name(self.icon) else self.title
 
     @property
     def directions(self) -> tuple[str, ...]:

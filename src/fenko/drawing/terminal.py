@@ -72,14 +72,14 @@ class _Sheet:
 
     def _write(self, label: Label, x0: int, y0: int, x1: int, y1: int) -> None:
         wide, high = x1 - x0 + 1, y1 - y0 + 1
-        title = next((lines for lines in ways_to_break(label.title, high) if max(map(width, lines)) <= wide), None)
+        title = next((lines for lines in ways_to_break(label.spoken, high) if max(map(width, lines)) <= wide), None)
         small = [line for line in (*label.small, _arrows(label)) if line and width(line) <= wide]
         fits = title is not None and (not label.whole or len(small) == len(label.small) <= high - len(title))
         if title is None or not fits:
             mark = f"#{len(self._numbered) + 1}"
             told = title is not None and len(title) < high
             self._numbered.append(
-                label.small if told else (label.title, *label.small) if label.whole else (label.title,)
+                label.small if told else (label.spoken, *label.small) if label.whole else (label.title,)
             )
             title, small = [*(title or ()), mark] if told else [mark], [] if label.whole else small
         lines = (title + small)[:high]

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from msgspec import Struct
 
-from fenko.system.xserver import MODIFIER_BITS, DisplayError, NoWindow, open_display
+from fenko.system.xpicture import Backdrop, Picture
+from fenko.system.xserver import MODIFIER_BITS, open_display
 
 WIDTH, HEIGHT = 760, 460
-_MARGIN, _LINE = 14, 18
-_FONTS = ("-misc-fixed-medium-r-normal--18-*-*-*-c-*-iso10646-1", "9x15", "fixed")
 _APP_ID = b"fenko-try\0fenko-try\0"
 
 
@@ -32,7 +31,7 @@ class KeyWindow:
         screen = display.connection.get_setup().roots[display.connection.pref_screen]
         self._window = display.connection.generate_id()
         mask = x.EventMask
-        wanted = mask.KeyPress | mask.KeyRelease | mask.Exposure | mask.StructureNotify | mask.FocusChange
+        wanted = mask.KeyPress | mask.KeyRelease | mask.StructureNotify | mask.FocusChange
         values = [screen.white_pixel, wanted]
         display.tell(
             core.CreateWindow, screen.root_depth, self._window, screen.root, 60, 60, WIDTH, HEIGHT, 0, 1,
@@ -46,16 +45,9 @@ class KeyWindow:
         display.tell(
             core.ChangeProperty, x.PropMode.Replace, self._window, self._protocols, atom_type, 32, 1, [self._delete]
         )
-        font = display.connection.generate_id()
-        self._open_font(font)
-        self._pen = display.connection.generate_id()
-        display.tell(
-            core.CreateGC, self._pen, self._window, x.GC.Foreground | x.GC.Background | x.GC.Font,
-            [screen.black_pixel, screen.white_pixel, font],
-        )  # fmt: skip
+        self._backdrop = Backdrop(display, self._window)
         display.tell(core.MapWindow, self._window)
         display.flush()
-        self._lines: list[str] = []
         self._symbols: dict[int, tuple[int, int]] = {}
         self.in_front = False
         self._grabbed = False
@@ -68,26 +60,17 @@ class KeyWindow:
             self._core.ChangeProperty, x.PropMode.Replace, self._window, atom, string, 8, len(text), text
         )
 
-    def _open_font(self, font: int) -> None:
-        for name in _FONTS:
-            try:
-                self._display.check(self._core.OpenFont, font, len(name), name)
-            except NoWindow:
-                continue
-            return
-        raise DisplayError(f"display {self._display.name} has no font to write with")
-
     @property
     def fd(self) -> int:
         """Becomes readable when something has come; then call `read`."""
         return self._display.fd
 
     def read(self) -> list[Arrived] | None:
-        """The keys that have come; None if nothing has. Call it until then: drawing and asking read further events in
-        passing, which no descriptor will announce again."""
+        """The keys that have come; None if nothing has. Call it until then: asking reads further events in passing,
+        which no descriptor will announce again."""
         x = self._display.x
         found: list[Arrived] = []
-        drawn, any_event = True, False
+        any_event = False
         for event in self._display.events():
             any_event = True
             if isinstance(event, x.KeyReleaseEvent):
@@ -100,16 +83,12 @@ class KeyWindow:
                 self._grabbed = event.mode == x.NotifyMode.Grab or (self._grabbed and event.mode != x.NotifyMode.Ungrab)
                 focus = self._display.ask(self._core.GetInputFocus).focus
                 self.in_front = focus == self._window and not self._grabbed
-            elif isinstance(event, x.ExposeEvent):
-                drawn = False
             elif isinstance(event, x.MappingNotifyEvent):
                 self._symbols.clear()
             elif isinstance(event, x.DestroyNotifyEvent):
                 self.closed = True
             elif isinstance(event, x.ClientMessageEvent) and event.type == self._protocols:
                 self.closed = self.closed or event.data.data32[0] == self._delete
-        if not drawn:
-            self._draw()
         return found if any_event else None
 
     def _keysyms(self, keycode: int) -> tuple[int, int]:
@@ -118,23 +97,9 @@ class KeyWindow:
             self._symbols[keycode] = (row[0] if row else 0, row[1] if len(row) > 1 else 0)
         return self._symbols[keycode]
 
-    def show(self, lines: list[str]) -> None:
-        """Shows these lines; where there are more than fit, the first three and the last ones."""
-        room = (HEIGHT - 2 * _MARGIN) // _LINE
-        self._lines = lines[:3] + lines[3:][-(room - 3) :]
-        self._draw()
-
-    def _draw(self) -> None:
-        self._display.tell(self._core.ClearArea, False, self._window, 0, 0, WIDTH, HEIGHT)
-        for number, line in enumerate(self._lines):
-            shown = "".join(character if ord(character) < 0x10000 else "?" for character in line)[:120]
-            y = _MARGIN + _LINE * (number + 1) - 5
-            if shown:
-                characters = [self._display.x.CHAR2B.synthetic(ord(one) >> 8, ord(one) & 255) for one in shown]
-                self._display.tell(
-                    self._core.ImageText16, len(characters), self._window, self._pen, _MARGIN, y, characters
-                )
-        self._display.flush()
+    def show(self, picture: Picture) -> None:
+        """Shows this."""
+        self._backdrop.show(picture)
 
     def close(self) -> None:
         """Closes the window."""

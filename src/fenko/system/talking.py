@@ -142,15 +142,18 @@ class Talk:
                 return
             yield answer.get("tell", {})
 
-    def told(self) -> dict[str, Any]:
-        """What is told next. Raises NobodyThere."""
-        found: dict[str, Any] = self._next().get("tell", {})
-        return found
-
-    @property
-    def heard(self) -> bool:
-        """Whether something has been told already that nobody has looked at."""
-        return b"\n" in self._rest
+    def arrived(self) -> list[dict[str, Any]]:
+        """What has been told meanwhile, without waiting. Raises NobodyThere when nobody is there any more."""
+        try:
+            data = self._line.recv(LONGEST, socket.MSG_DONTWAIT)
+        except BlockingIOError:
+            return []
+        except OSError:
+            data = b""
+        if not data:
+            raise NobodyThere("the desk has ended")
+        *lines, self._rest = (self._rest + data).split(b"\n")
+        return [answer["tell"] for answer in map(msgspec.json.decode, lines) if "tell" in answer]
 
     def send(self, word: str, **more: Any) -> None:
         """Asks for something without waiting."""

@@ -1,0 +1,168 @@
+"""The legend in a window: over all others, never in the way of the keyboard, gone with whoever started it."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fenko.client import RunningDesk
+from fenko.showing.legend_window import Spot
+from screen import Screen, needs_screen, screen
+from support import FENKO, MakeDesk, wait_for
+from test_legend import DESK, started
+
+LIT = (0xFF, 0xD2, 0x4A)
+PAGE = (0x12, 0x15, 0x18)
+
+
+@pytest.fixture
+def shown() -> Iterator[Screen]:
+    with screen() as one:
+        yield one
+
+
+def colours(one: Screen, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> dict[tuple[int, int, int], int]:
+    """Which colours there are in an area of the screen (left, top, width, height), and of how many pixels."""
+    import xcffib.xproto
+
+    connection = xcffib.connect(one.display)
+    root = connection.get_setup().roots[0].root
+    data = bytes(connection.core.GetImage(2, root, *area, 0xFFFFFFFF).reply().data.buf())
+    connection.disconnect()
+    found: dict[tuple[int, int, int], int] = {}
+    for at in range(0, len(data), 4):
+        colour = (data[at + 2], data[at + 1], data[at])
+        found[colour] = found.get(colour, 0) + 1
+    return found
+
+
+def is_seen(one: Screen, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> bool:
+    """Whether the window is there: a lot of its own dark colour."""
+    return colours(one, area).get(PAGE, 0) > area[2] * area[3] / 50
+
+
+def legend(one: Screen, *arguments: str) -> subprocess.Popen[bytes]:
+    process = subprocess.Popen([*FENKO, "legend", "--window", *arguments], env=one.environment, start_new_session=True)
+    one.processes.append(process)
+    wait_for(lambda: is_seen(one), "the legend's window")
+    return process
+
+
+@needs_screen
+def test_it_stays_on_top_and_leaves_the_keyboard_alone(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
+    typed = tmp_path / "typed"
+    window = shown.terminal("Snipwell", "Reel", typed)
+    shown.raise_window(window)
+    running = started(shown, tmp_path, make_desk(DESK), (1.0, "west", 1))
+    process = legend(shown, "pad")
+    wait_for(lambda: colours(shown).get(LIT, 0) > 100, "what is held lit up")
+    shown.ask("xdotool", "type", "--delay", "20", "still mine\n")
+    wait_for(lambda: typed.exists() and typed.read_text() == "still mine\n", "the keys to arrive in the other window")
+    # The other window comes to the same place and in front of everything that the window manager knows.
+    shown.ask("xdotool", "windowsize", window, "1200", "760", "windowmove", window, "20", "20")
+    shown.raise_window(window)
+    other = shown.terminal("Hushdesk", "Sound", tmp_path / "other")
+    shown.ask("xdotool", "windowsize", other, "1200", "760", "windowmove", other, "30", "30")
+    shown.raise_window(other)
+    wait_for(lambda: colours(shown, (700, 500, 560, 280)).get(PAGE, 0) > 2000, "the legend over both")
+    shown.ask("xdotool", "mousemove", "1000", "700", "type", "--delay", "20", "here\n")
+    wait_for(lambda: (tmp_path / "other").exists() and (tmp_path / "other").read_text() == "here\n", "keys over it")
+    with RunningDesk() as desk:
+        desk.switch("frames")
+        assert desk.status()["profile"] == "frames"
+    shown.ask("xdotool", "mousemove", "1000", "700", "click", "3")
+    assert process.wait(10) == 0
+    assert running.end() == 0
+
+
+@needs_screen
+def test_it_is_moved_and_grows_and_is_there_again(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
+    running = started(shown, tmp_path, make_desk(DESK))
+    process = legend(shown)
+    before = colours(shown)[PAGE]
+    for command in (("mousemove", "1000", "600", "mousedown", "1"), ("mousemove", "700", "350"), ("mouseup", "1")):
+        shown.ask("xdotool", *command)
+    state = Path(os.environ["XDG_STATE_HOME"]) / "fenko/legend-window.json"
+    kept = wait_for(lambda: state.exists() and json.loads(state.read_text()), "its place is kept")
+    shown.ask("xdotool", "mousemove", "700", "350", "click", "4", "click", "4")
+    wait_for(lambda: colours(shown).get(PAGE, 0) > before * 1.2, "it has grown")
+    assert kept["scale"] == 1.0
+    process.send_signal(signal.SIGINT)
+    assert process.wait(10) == 0
+    wait_for(lambda: PAGE not in colours(shown), "it is gone")
+    again = legend(shown)
+    wait_for(lambda: colours(shown).get(PAGE, 0) > before * 1.2, "as large as it was")
+    assert running.end() == 0
+    wait_for(lambda: 0 < colours(shown).get(PAGE, 0) < before / 2, "only the words that no desk is running")
+    once_more = started(shown, tmp_path, make_desk(DESK))
+    wait_for(lambda: colours(shown).get(PAGE, 0) > before, "the next desk")
+    assert once_more.end() == 0
+    shown.stop()
+    assert again.wait(10) == 1
+
+
+HELD = DESK.replace("north = {", 'mode = "show legend"\nnorth = {')
+
+
+def windows(folder: str) -> list[int]:
+    """The processes of held windows of this test's person."""
+    found = []
+    for place in Path("/proc").iterdir():
+        try:
+            if b"--held" in (place / "cmdline").read_bytes() and folder.encode() in (place / "environ").read_bytes():
+                found.append(int(place.name))
+        except (OSError, ValueError):
+            continue
+    return found
+
+
+@needs_screen
+def test_a_held_control_shows_it(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
+    person = os.environ["XDG_RUNTIME_DIR"]
+    take = [(number * 3.0 + offset, "mode", value) for number in range(1, 40) for offset, value in ((0, 1), (1.5, 0))]
+    running = started(shown, tmp_path, make_desk(HELD), *take)
+    first = wait_for(lambda: windows(person), "the window's process, though nothing is shown yet")
+    for _ in range(2):
+        wait_for(lambda: is_seen(shown), "it is shown while the control is held")
+        place = shown.ask("xdotool", "mousemove", "640", "400", "getmouselocation", "--shell").stdout
+        under = next(line for line in place.splitlines() if line.startswith("WINDOW"))
+        assert "fenko" not in shown.ask("xprop", "-id", under.partition("=")[2], "WM_CLASS").stdout
+        wait_for(lambda: PAGE not in colours(shown), "and no longer")
+    os.kill(first[0], signal.SIGKILL)
+    wait_for(lambda: windows(person) not in ([], first), "a new one")
+    wait_for(lambda: is_seen(shown), "shown again")
+    os.kill(running.process.pid, signal.SIGKILL)
+    wait_for(lambda: PAGE not in colours(shown), "it goes with a desk that is killed")
+    wait_for(lambda: not windows(person), "and so does its process")
+    assert "show legend" in (tmp_path / "desk/desk.toml").read_text()
+
+
+@given(
+    st.tuples(st.integers(200, 4000), st.integers(200, 3000)), st.tuples(st.integers(1, 5000), st.integers(1, 4000)),
+    st.integers(-6000, 6000), st.integers(-6000, 6000),
+)  # fmt: skip
+def test_it_is_on_the_screen_wherever_it_was_left(
+    screen: tuple[int, int], size: tuple[int, int], x: int, y: int
+) -> None:
+    spot = Spot(x, y)
+    left, top = spot.place(screen, size)
+    assert 0 <= left and 0 <= top
+    assert (left + size[0] <= screen[0] or left == 0) and (top + size[1] <= screen[1] or top == 0)
+    if size[0] <= screen[0] and size[1] <= screen[1]:
+        spot.move((left, top), screen, size)
+        assert spot.place(screen, size) == (left, top)
+
+
+def test_without_a_screen_it_says_so(fenko: object, make_desk: MakeDesk) -> None:
+    held = subprocess.run(
+        [*FENKO, "legend", "--window", "--held"], env={**os.environ, "DISPLAY": ""}, capture_output=True, text=True
+    )
+    assert (held.returncode, "DISPLAY is not set" in held.stderr, "Traceback" in held.stderr) == (1, True, False)
