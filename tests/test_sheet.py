@@ -76,12 +76,21 @@ def test_a_desk_without_descriptions_shows_what_it_binds(fenko: Run, make_desk: 
     [
         (("--plan", "gamepd"), 2, "did you mean `gamepad`?"),
         (("--plan", "gamepad", "--out", "x.gif"), 2, "should end in .svg, .png, .pdf"),
+        (("--plan", "gamepad", "--labels", "gamepad"), 2, "do not go together"),
+        (("--copies", "2"), 2, "go with --labels"),
+        (("--desk", DEMO, "framse"), 2, "did you mean `frames`?"),
+        (("--desk", DEMO, "--surface", "pat"), 2, "did you mean `pad`?"),
+        (("--desk", DEMO, "--labels", "keypad"), 2, "needs --out"),
+        (("--desk", DEMO, "--labels", "keypad", "--layer", "trim", "--out", "x.pdf"), 2, "no layer of base called `trim`"),
+        (("--desk", DEMO, "--labels", "keypad", "rail", "--out", "x.md"), 2, "should end in"),
+        (("--icons", "no-such-word-anywhere"), 1, "no icon is found"),
+        (("--format", "json", "--out", "x.pdf", "--desk", DEMO), 2, "is printed"),
         (("--plan", "gamepad", "--out", "no/folder/x.svg"), 1, "cannot be written: no such file or directory"),
         (("--plan", "other"), 1, "nothing is known"),
         (("--plan", "gamepad", "--dark"), 2, "--dark goes with --out"),
-        ((), 2, "--plan"),
+        ((), 2, "there is no such folder"),
     ],
 )
-def test_what_cannot_be_drawn(fenko: Run, arguments: tuple[str, ...], status: int, message: str) -> None:
+def test_what_cannot_be_drawn(fenko: Run, arguments: tuple[str | Path, ...], status: int, message: str) -> None:
     done = fenko("sheet", *arguments)
     assert (done.returncode, message in done.stderr, "Traceback" in done.stderr) == (status, True, False), done.stderr

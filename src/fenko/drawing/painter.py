@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
 from typing import IO, Any
 
 import cairocffi as cairo
+from msgspec import structs
 
 from fenko.drawing.pango import Line
 from fenko.drawing.scene import POINT, Box, Item, Outline, Oval, Page, Pen, Size, Words
@@ -18,6 +20,8 @@ from fenko.system.xpicture import Picture
 FAMILY, EVEN_FAMILY = "Sans", "Monospace"
 """The fonts; of characters that they lack, whatever has them."""
 _SET_AT = 100.0
+_PICTURES = 600 / 25.4  # points in a mm of what is a picture on paper
+_COLOURED = re.compile("[\U0001f000-\U0001faff\ufe0f]")
 _KAPPA = 4 * (math.sqrt(2) - 1) / 3
 
 
@@ -143,6 +147,9 @@ def _outline(context: Any, outline: Outline) -> None:
 
 
 def _words(context: Any, words: Words) -> None:
+    if _COLOURED.search(words.text) and isinstance(context.get_target(), cairo.PDFSurface):
+        _words_as_picture(context, words)
+        return
     _colour(context, words.colour)
     line = _line(context, words.text, words.bold, EVEN_FAMILY if words.even else FAMILY)
     scale = words.size / _SET_AT
@@ -151,6 +158,25 @@ def _words(context: Any, words: Words) -> None:
     context.scale(scale, scale)
     context.move_to(0, 0)
     line.draw()
+    context.restore()
+
+
+def _words_as_picture(context: Any, words: Words) -> None:
+    """Draws a line with pictograms, of which Cairo's PDF would keep a few grey points."""
+    room = measure(words.text, words.bold)
+    wide, high = (room.wide + 0.4) * words.size, (room.above + room.below) * words.size
+    image = cairo.ImageSurface(cairo.FORMAT_ARGB32, math.ceil(wide * _PICTURES), math.ceil(high * _PICTURES))
+    inner = cairo.Context(image)
+    _plain_metrics(inner)
+    inner.scale(_PICTURES, _PICTURES)
+    left = words.x - words.wide / 2 if words.middle else words.x
+    inside = structs.replace(words, x=0.2 * words.size, y=room.above * words.size, middle=False)
+    _words(inner, inside)
+    context.save()
+    context.translate(left - 0.2 * words.size, words.y - room.above * words.size)
+    context.scale(1 / _PICTURES, 1 / _PICTURES)
+    context.set_source_surface(image, 0, 0)
+    context.paint()
     context.restore()
 
 

@@ -34,7 +34,7 @@ from fenko.showing.legend import Legend, View, why
 from fenko.system import icons
 from fenko.system.files import whole_file
 
-_MOST_READERS = 32
+_MOST_READERS, _MOST_CONNECTED = 32, 256
 _AGAIN = 1.0  # seconds after which a desk is looked for again
 _BEAT = 15.0  # seconds after which something is sent in any case, so that a reader who is gone is noticed
 _LONG = 24  # bytes of the secret
@@ -72,6 +72,7 @@ def serve(
         line.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             line.bind((str(address), port))
+            line.listen(64)  # so whoever has the address may ask at once
         except OSError as why_not:
             note(f"{listen} port {port} cannot be had: {reason(why_not)}; --port takes another, 0 a free one")
             return 1
@@ -87,7 +88,7 @@ def serve(
         note("Ctrl-C ends it")
         config = uvicorn.Config(
             page.app(), http="h11", ws="none", lifespan="off", log_level="critical", access_log=False, server_header=False,
-            limit_concurrency=_MOST_READERS + 8, timeout_keep_alive=5, timeout_graceful_shutdown=1, h11_max_incomplete_event_size=16384,
+            limit_concurrency=_MOST_CONNECTED, timeout_keep_alive=5, timeout_graceful_shutdown=1, h11_max_incomplete_event_size=16384,
         )  # fmt: skip
         with contextlib.suppress(KeyboardInterrupt):
             asyncio.run(page.run(uvicorn.Server(config), line))
@@ -132,6 +133,20 @@ def _secret(new: bool, note: Callable[[str], None]) -> str:
     except OSError as why_not:
         note(f"{file} cannot be written ({reason(why_not)}): the address will be another one next time")
     return made
+
+
+class _Reading(StreamingResponse):
+    """What one reader is told, as long as there is one."""
+
+    def __init__(self, told: AsyncIterator[bytes], gone: Callable[[], None]) -> None:
+        super().__init__(told, 200, _HEADERS, "text/event-stream")
+        self._gone = gone
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        try:
+            await super().__call__(scope, receive, send)
+        finally:
+            self._gone()
 
 
 class Page:
@@ -183,25 +198,25 @@ class Page:
     async def _events(self, request: Request) -> Response:
         if self._readers >= _MOST_READERS:
             return Response("too many read along already\n", 503, _HEADERS)
-        return StreamingResponse(self._told(), 200, _HEADERS, "text/event-stream")
+        self._readers += 1
+        return _Reading(self._told(), self._gone)
+
+    def _gone(self) -> None:
+        self._readers -= 1
 
     async def _told(self) -> AsyncIterator[bytes]:
         """The newest, each time that there is something new; who is slow misses what was between."""
-        self._readers += 1
         seen = -1
-        try:
-            while not self._ends:
-                changed = self._changed
-                if seen != self._number:
-                    seen = self._number
-                    yield b"data: " + self._now + b"\n\n"
-                    continue
-                try:
-                    await asyncio.wait_for(changed.wait(), _BEAT)
-                except TimeoutError:
-                    yield b": still here\n\n"
-        finally:
-            self._readers -= 1
+        while not self._ends:
+            changed = self._changed
+            if seen != self._number:
+                seen = self._number
+                yield b"data: " + self._now + b"\n\n"
+                continue
+            try:
+                await asyncio.wait_for(changed.wait(), _BEAT)
+            except TimeoutError:
+                yield b": still here\n\n"
 
     def _tell(self, what: dict[str, Any]) -> None:
         self._number += 1
