@@ -40,16 +40,22 @@ class Served:
         command = [*FENKO, "legend", "--web", "--port", "0", *arguments]
         self._said = folder / "web"
         with self._said.open("wb") as said:
-            self.process = subprocess.Popen(command, env=one.environment, stdout=said, stderr=said, start_new_session=True)
+            self.process = subprocess.Popen(
+                command, env=one.environment, stdout=said, stderr=said, start_new_session=True
+            )
         one.processes.append(self.process)
-        self.address: str = wait_for(lambda: next(iter(re.findall(r"http://\S+/", self._said.read_text())), ""), "address")
+        self.address: str = wait_for(
+            lambda: next(iter(re.findall(r"http://\S+/", self._said.read_text())), ""), "address"
+        )
         self.host, _, self.secret = self.address.removeprefix("http://").strip("/").partition("/")
         self.port = int(self.host.rpartition(":")[2])
 
     def asked(self, path: str, **headers: str) -> tuple[int, str]:
         """What comes of asking: the status and the text."""
         line = http.client.HTTPConnection("127.0.0.1", self.port, timeout=10)
-        line.request("GET", path, headers={"Host": self.host} | {name.replace("_", "-"): v for name, v in headers.items()})
+        line.request(
+            "GET", path, headers={"Host": self.host} | {name.replace("_", "-"): v for name, v in headers.items()}
+        )
         answer = line.getresponse()
         text = answer.read().decode() if "stream" not in answer.getheader("content-type", "") else ""
         line.close()
@@ -96,7 +102,9 @@ def test_the_page_shows_what_is_so(shown: Screen, browser: Any, make_desk: MakeD
     lit = page.locator("li.lit")
     assert lit.get_attribute("data-control") == "cross" and "Undo" in lit.inner_text() and "↶" in lit.inner_text()
     assert page.locator("#profile").inner_text() == "base"
-    assert "start+select" in page.locator("body").inner_text() or "select+start: Save" in page.locator("body").inner_text()
+    assert (
+        "start+select" in page.locator("body").inner_text() or "select+start: Save" in page.locator("body").inner_text()
+    )
     with RunningDesk() as desk:
         desk.switch("frames")
         so(page, "document.getElementById('profile').textContent === 'frames'")
@@ -141,7 +149,7 @@ def test_it_fits_and_can_be_read_by_everybody(
     found = Axe().run(page)
     assert found.response["violations"] == [], found.generate_report()
     tree = page.locator("body").aria_snapshot()
-    assert "heading" in tree and "list" in tree and f"cross, {long}" in tree.replace('"', "") or wide < 480
+    assert ("heading" in tree and "list" in tree and f"cross, {long}" in tree.replace('"', "")) or wide < 480
     # By the keyboard alone: the one thing that can be pressed is reached at once, and turns the plan into a list and back.
     before = page.locator("ul.list").count()
     page.keyboard.press("Tab")
@@ -199,7 +207,15 @@ def test_who_may_not_see_it_is_refused(shown: Screen, make_desk: MakeDesk, tmp_p
             for path in (root, f"{root}events", f"{root}legend.js"):
                 status, text = served.asked(path, **{header: value})
                 assert status in (400, 403, 421) and "Undo" not in text, (header, value, status)
-    for path in ("/", "/wrong/", f"/{served.secret[:-1]}/", f"/{served.secret}x/events", "//", "/%00/", f"/{served.secret}"):
+    for path in (
+        "/",
+        "/wrong/",
+        f"/{served.secret[:-1]}/",
+        f"/{served.secret}x/events",
+        "//",
+        "/%00/",
+        f"/{served.secret}",
+    ):
         assert served.asked(path)[0] in (403, 404), path
     for path in ("nothing", "../desk.toml", "%2e%2e/icons/icons.json.gz", "icons.json.gz", "legend.js/"):
         assert served.asked(root + path)[0] == 404, path
@@ -229,7 +245,9 @@ def test_slow_and_many_readers_hold_up_nobody(shown: Screen, make_desk: MakeDesk
         for number in range(300):  # nobody but one reads
             desk.switch(("frames", "base")[number % 2])
         desk.pause()
-        wait_for(lambda: b'"paused":true' in told or not told.__iadd__(lines[1].recv(1 << 16)), "the one that reads hears it")
+        wait_for(
+            lambda: b'"paused":true' in told or not told.__iadd__(lines[1].recv(1 << 16)), "the one that reads hears it"
+        )
     status = {line.recv(12) for line in lines[2:] if not line.settimeout(5)}
     assert status == {b"HTTP/1.1 200", b"HTTP/1.1 503"}
     memory = int(Path(f"/proc/{served.process.pid}/statm").read_text().split()[1]) * 4 // 1024
@@ -264,7 +282,11 @@ def test_an_address_that_cannot_be_had(shown: Screen, make_desk: MakeDesk, tmp_p
             (("--listen", "tablet"), 2, "no address of this machine"),
         ):
             done = subprocess.run(
-                [*FENKO, "legend", "--web", *arguments], env=shown.environment, capture_output=True, text=True, timeout=30
+                [*FENKO, "legend", "--web", *arguments],
+                env=shown.environment,
+                capture_output=True,
+                text=True,
+                timeout=30,
             )
             assert (done.returncode, message in done.stderr) == (status, True), done.stderr
     served = Served(shown, tmp_path, "--listen", "0.0.0.0")

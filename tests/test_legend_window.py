@@ -154,7 +154,7 @@ def test_it_is_on_the_screen_wherever_it_was_left(
 ) -> None:
     spot = Spot(x, y)
     left, top = spot.place(screen, size)
-    assert 0 <= left and 0 <= top
+    assert left >= 0 and top >= 0
     assert (left + size[0] <= screen[0] or left == 0) and (top + size[1] <= screen[1] or top == 0)
     if size[0] <= screen[0] and size[1] <= screen[1]:
         spot.move((left, top), screen, size)

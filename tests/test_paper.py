@@ -24,14 +24,24 @@ from fenko.drawing.painter import measure, pixels, write_pdf
 from fenko.drawing.plans import PAPER, PAPERS, Look, fitted, plan
 from fenko.drawing.scene import POINT, Box, Page, Words
 from fenko.drawing.svg import svg
-from fenko.showing.shown import Surfaces
 from fenko.showing.sheets import binding_profiles, parts
+from fenko.showing.shown import Surfaces
 from fenko.system import icons
 from support import DEMO, MakeDesk, Run
 
 LOOK = Look(PAPER, measure)
 LONG = "Donaudampfschifffahrtsgesellschaftskapitän"
-SCRIPTS = [LONG, "東京の長い言葉とても長い", "مرحبا بالعالم هنا", "שלום עולם ועוד", "🎬🎧 take", "สวัสดีชาวโลก", "Größe ✓ 東", "a\nb\x00c", "👩‍🎤é"]
+SCRIPTS = [
+    LONG,
+    "東京の長い言葉とても長い",
+    "مرحبا بالعالم هنا",
+    "שלום עולם ועוד",
+    "🎬🎧 take",
+    "สวัสดีชาวโลก",
+    "Größe ✓ 東",
+    "a\nb\x00c",
+    "👩‍🎤é",
+]
 
 
 def mm(points: float) -> float:
@@ -57,13 +67,18 @@ def test_nothing_is_lost_when_text_is_broken(text: str, wide: float) -> None:
         lines = wrapped(text, True, wide, measure, anywhere)
         if lines is not None:
             assert broken_again(lines) == re.sub(r"\s+", "", text)
-            assert all(measure(line, True).wide <= wide or len(line) < 3 or len(list(pieces(line))) == 1 for line in lines)
+            assert all(
+                measure(line, True).wide <= wide or len(line) < 3 or len(list(pieces(line))) == 1 for line in lines
+            )
         assert lines is not None or not anywhere
 
 
 @settings(max_examples=60)
 @given(
-    st.sampled_from(SCRIPTS) | st.text(max_size=40), st.lists(st.sampled_from(SCRIPTS), max_size=3), st.floats(3, 80), st.floats(2, 40)
+    st.sampled_from(SCRIPTS) | st.text(max_size=40),
+    st.lists(st.sampled_from(SCRIPTS), max_size=3),
+    st.floats(3, 80),
+    st.floats(2, 40),
 )
 def test_fitted_text_is_within_its_room(title: str, small: list[str], wide: float, high: float) -> None:
     found = squeezed(title, small, wide, high, 5.0, measure)
@@ -130,7 +145,9 @@ def test_labels_of_a_plan_do_not_touch() -> None:
     shown = [one.label for one in Surfaces(desk).shown(surface, stack_of(desk.plan, "frames"))]
     words = [item for item in plan(shown, (170.0, 124.0), 0, 0, 1.4, LOOK).items if isinstance(item, Words)]
     placed = [
-        (one.x - one.wide / 2, one.y - one.size * 0.7, one.x + one.wide / 2, one.y) for one in words if not one.text.startswith("#")
+        (one.x - one.wide / 2, one.y - one.size * 0.7, one.x + one.wide / 2, one.y)
+        for one in words
+        if not one.text.startswith("#")
     ]
     for number, one in enumerate(placed):
         for other in placed[number + 1 :]:
@@ -155,7 +172,11 @@ def test_sheets_say_everything_in_every_form(fenko: Run, tmp_path: Path) -> None
     text = re.sub(r"\W+", "", "".join(pages))
     html = (tmp_path / "all.html").read_text()
     markdown = (tmp_path / "all.md").read_text()
-    plain = re.sub(r"\W+", "", re.sub(r"<[^>]+>", "", html).replace("&quot;", "").replace("&amp;", "").replace("&lt;", "").replace("&gt;", ""))
+    plain = re.sub(
+        r"\W+",
+        "",
+        re.sub(r"<[^>]+>", "", html).replace("&quot;", "").replace("&amp;", "").replace("&lt;", "").replace("&gt;", ""),
+    )
     for title in wanted:
         letters = re.sub(r"\W+", "", title)
         assert letters in text and letters in plain and letters in re.sub(r"\W+", "", markdown.replace("\\", "")), title
@@ -172,7 +193,9 @@ def test_sheets_say_everything_in_every_form(fenko: Run, tmp_path: Path) -> None
 
 def test_a_layer_says_what_is_its_own(make_desk: MakeDesk) -> None:
     desk = load_desk(DEMO)
-    found = {(part.profile, part.layer, part.surface.name): part for part in parts(desk, ["frames"], ["pad", "dial", "jog"])}
+    found = {
+        (part.profile, part.layer, part.surface.name): part for part in parts(desk, ["frames"], ["pad", "dial", "jog"])
+    }
     assert ("frames", "trim", "pad") in found and ("frames", "trim", "dial") not in found
     assert {row.title for row in found["frames", "trim", "pad"].rows} >= {"Trim to here", "Cut one frame later"}
     assert "Undo three steps" not in {row.title for row in found["frames", "trim", "pad"].rows}
@@ -187,7 +210,7 @@ def test_hostile_names_stay_text(fenko: Run, make_desk: MakeDesk, tmp_path: Path
     name = '</text><script>alert(1)</script> | `x` *y* "& \\u0007'
     desk = make_desk(
         '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\n'
-        f"south = {{ do = \"a\", label = '{name[:58]}', note = '<img src=x>' }}\nnorth = {{ do = \"b\", label = \"{LONG} {LONG[:15]}\" }}\n"
+        f'south = {{ do = "a", label = \'{name[:58]}\', note = \'<img src=x>\' }}\nnorth = {{ do = "b", label = "{LONG} {LONG[:15]}" }}\n'
     )
     for form in ("svg", "html", "md", "pdf"):
         done = fenko("sheet", "--desk", desk, "--out", f"x.{form}")
@@ -201,7 +224,9 @@ def test_hostile_names_stay_text(fenko: Run, make_desk: MakeDesk, tmp_path: Path
 
 def test_a_huge_desk_is_printed(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
     controls = [*KINDS["keyboard"]][:80]
-    bound = "\n".join(f'{name} = {{ do = "ctrl+b", label = "What key {number} does here" }}' for number, name in enumerate(controls))
+    bound = "\n".join(
+        f'{name} = {{ do = "ctrl+b", label = "What key {number} does here" }}' for number, name in enumerate(controls)
+    )
     desk = make_desk(f'[surface.board]\nkind = "keyboard"\n[profile.base.on.board]\n{bound}\n')
     done = fenko("sheet", "--desk", desk, "--out", "huge.pdf")
     assert done.returncode == 0, done.stderr
@@ -259,7 +284,10 @@ def test_labels_are_as_large_as_the_keys(fenko: Run, make_desk: MakeDesk, tmp_pa
         for sheet in book.pages:
             for rect in sheet.rects:
                 for letter in sheet.chars:
-                    inside = rect["x0"] < (letter["x0"] + letter["x1"]) / 2 < rect["x1"] and rect["top"] < letter["top"] < rect["bottom"]
+                    inside = (
+                        rect["x0"] < (letter["x0"] + letter["x1"]) / 2 < rect["x1"]
+                        and rect["top"] < letter["top"] < rect["bottom"]
+                    )
                     if inside and mm(rect["width"]) < 40:
                         assert rect["x0"] - 0.3 <= letter["x0"] and letter["x1"] <= rect["x1"] + 0.3, letter["text"]
 
@@ -273,14 +301,21 @@ def test_cut_marks_and_labels_do_not_overlap() -> None:
     for page in pages:
         rects = [item for item in page.items if isinstance(item, Box) and item.fill == PAPER.page]
         for number, one in enumerate(rects):
-            assert 0 < one.x and one.x + one.wide < page.wide and 0 < one.y and one.y + one.high < page.high
+            assert one.x > 0 and one.x + one.wide < page.wide and one.y > 0 and one.y + one.high < page.high
             for other in rects[number + 1 :]:
-                apart = max(other.x - one.x - one.wide, one.x - other.x - other.wide, other.y - one.y - one.high, one.y - other.y - other.high)
+                apart = max(
+                    other.x - one.x - one.wide,
+                    one.x - other.x - other.wide,
+                    other.y - one.y - one.high,
+                    one.y - other.y - other.high,
+                )
                 assert apart >= 4.4, (one, other)  # both marks
 
 
 def test_a_label_larger_than_the_paper(fenko: Run, make_desk: MakeDesk) -> None:
-    desk = make_desk('[surface.board]\nkind = "macro-pad"\ndescription = "test-board"\n[profile.base.on.board]\nf13 = "a"\n')
+    desk = make_desk(
+        '[surface.board]\nkind = "macro-pad"\ndescription = "test-board"\n[profile.base.on.board]\nf13 = "a"\n'
+    )
     (desk / "devices").mkdir()
     (desk / "devices/test-board.toml").write_text(KEYS.replace("[19.05, 19.05]", "[400, 20]"))
     done = fenko("sheet", "--labels", "board", "--desk", desk, "--out", "x.pdf")
@@ -293,7 +328,9 @@ def test_a_label_larger_than_the_paper(fenko: Run, make_desk: MakeDesk) -> None:
 def test_icons_are_found_and_drawn(fenko: Run, tmp_path: Path) -> None:
     found = json.loads(fenko("sheet", "--icons", "mute", "--format", "json").stdout)
     names = [one["name"] for one in found]
-    assert "mic-off" in names and all("mute" in one["name"] or any("mute" in word for word in one["words"]) for one in found)
+    assert "mic-off" in names and all(
+        "mute" in one["name"] or any("mute" in word for word in one["words"]) for one in found
+    )
     assert "mic-off" in fenko("sheet", "--icons", "mute", "microphone").stdout
     assert fenko("sheet", "--icons", "mute", "--out", "icons.pdf").returncode == 0
     assert len(list(icons.search(()))) > 1500
@@ -306,9 +343,13 @@ def test_icons_are_found_and_drawn(fenko: Run, tmp_path: Path) -> None:
 
 
 def test_an_icon_that_there_is_not(fenko: Run, make_desk: MakeDesk) -> None:
-    desk = make_desk('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = { do = "a", icon = "mic-of" }\neast = { do = "b", icon = "◐" }\n')
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = { do = "a", icon = "mic-of" }\neast = { do = "b", icon = "◐" }\n'
+    )
     done = fenko("check", "--desk", desk)
-    assert done.returncode == 2 and "there is no icon `mic-of`" in done.stdout and "did you mean `mic-off`" in done.stdout
+    assert (
+        done.returncode == 2 and "there is no icon `mic-of`" in done.stdout and "did you mean `mic-off`" in done.stdout
+    )
     assert "◐" not in done.stdout
 
 

@@ -81,7 +81,11 @@ def test_a_desk_without_descriptions_shows_what_it_binds(fenko: Run, make_desk: 
         (("--desk", DEMO, "framse"), 2, "did you mean `frames`?"),
         (("--desk", DEMO, "--surface", "pat"), 2, "did you mean `pad`?"),
         (("--desk", DEMO, "--labels", "keypad"), 2, "needs --out"),
-        (("--desk", DEMO, "--labels", "keypad", "--layer", "trim", "--out", "x.pdf"), 2, "no layer of base called `trim`"),
+        (
+            ("--desk", DEMO, "--labels", "keypad", "--layer", "trim", "--out", "x.pdf"),
+            2,
+            "no layer of base called `trim`",
+        ),
         (("--desk", DEMO, "--labels", "keypad", "rail", "--out", "x.md"), 2, "should end in"),
         (("--icons", "no-such-word-anywhere"), 1, "no icon is found"),
         (("--format", "json", "--out", "x.pdf", "--desk", DEMO), 2, "is printed"),

@@ -53,10 +53,9 @@ SHOTS = {
     "learn": ("fenko learn --profile frames --desk bench", 1, 120, 44),
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 118, 18),
-    "legend": ("fenko legend pad knots dial", 4, 132, 50),
+    "legend": ("fenko legend pad knots", 5, 118, 46),
     "ready": ("fenko ready", 1, 166, 40),
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
-    "sheet": ("fenko sheet --plan keypad --desk bench", 3, 100, 38),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
     "trust": ("fenko trust --desk bench", 3, 130, 16),
     "tune": ("fenko tune pad --take bench/takes/worn.jsonl --desk bench", 4, 150, 17),
@@ -65,10 +64,14 @@ SHOTS = {
 IN_LAB = ("devices", "learn", "ready", "watch")
 """What needs devices is shown in the emulated machine."""
 
-# Pictures that a command draws itself, without a terminal.
+# Pictures that a command draws itself, without a terminal; several are shown beside one another.
 DRAWN = {
-    "plan": ("sheet", "--plan", "pad", "--desk", "bench"),
-    "tuning": ("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench"),
+    "sheet": (
+        ("sheet", "frames", "--surface", "knots", "--desk", "bench"),
+        ("sheet", "--labels", "keypad", "frames", "--copies", "2", "--desk", "bench"),
+        ("sheet", "--plan", "keypad", "--desk", "bench", "--dark"),
+    ),
+    "tuning": (("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench"),),
 }
 
 
@@ -82,6 +85,14 @@ Mute this track\tShift+M\tTrack
 Fader up\tCtrl+Up\tMixer
 Zoom\tCtrl+Wheel\tView
 """
+
+
+HELD = (
+    {"take": 1, "name": "One is held", "surfaces": {"pad": "gamepad", "knots": "macro-pad"}},
+    {"t": 0.5, "focus": {"app": "snipwell", "title": "Reel 2 – the moth lands"}},
+    {"t": 1.0, "surface": "pad", "control": "south", "value": 1},
+    {"t": 900.0, "surface": "pad", "control": "south", "value": 0},
+)
 
 
 def _arrives() -> str:
@@ -105,6 +116,7 @@ def _prepare(folder: Path) -> None:
         text = text.replace(right, wrong)
     desk.write_text(text)
     (folder / "export.tsv").write_text(EXPORT)
+    (folder / "held.jsonl").write_text("\n".join(map(json.dumps, HELD)))
     (folder / "arrives.jsonl").write_text(_arrives())
 
 
@@ -115,13 +127,60 @@ def _shown_in_lab(command_name: str) -> str:
     return subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout
 
 
+def _page() -> None:
+    """The legend in a browser."""
+    from playwright.sync_api import sync_playwright
+
+    with tempfile.TemporaryDirectory() as place, screen() as one:
+        folder = Path(place)
+        _prepare(folder)
+        env = one.environment | {"HOME": place, "XDG_RUNTIME_DIR": place}
+        run = [BIN / "fenko", "run", "--desk", folder / "bench", "--play", folder / "held.jsonl", "--play-focus"]
+        one.processes.append(
+            subprocess.Popen(run, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+        )
+        time.sleep(4)
+        web = subprocess.Popen(
+            [BIN / "fenko", "legend", "--web", "--port", "0"],
+            env=env,
+            stdout=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+        one.processes.append(web)
+        assert web.stdout is not None
+        address = web.stdout.readline().strip()
+        with sync_playwright() as tools:
+            browser = tools.chromium.launch(
+                executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu", "--disable-quic"]
+            )
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(f"{address}?theme=dark&surface=pad&surface=knots")
+            page.wait_for_selector("li.lit")
+            page.screenshot(path=OUT / "page.png")
+            browser.close()
+    print(OUT / "page.png")
+
+
 def main() -> None:
     """Takes the pictures that are named, or all."""
     OUT.mkdir(parents=True, exist_ok=True)
     for name in [name for name in sys.argv[1:] or DRAWN if name in DRAWN]:
         with tempfile.TemporaryDirectory() as place:
             _prepare(Path(place))
-            subprocess.run([BIN / "fenko", *DRAWN[name], "--out", OUT / f"{name}.png"], cwd=place, check=True)
+            for number, command in enumerate(DRAWN[name]):
+                subprocess.run([BIN / "fenko", *command, "--out", f"{number}.png"], cwd=place, check=True)
+            made = sorted(Path(place).glob("[0-9]*.png"))
+            made = [one for one in made if one.name != "0-2.png"]  # the same with a layer
+            beside = (
+                ["-tile", "2x2", "-geometry", "624x441+8+8", "-background", "#c8c8c8"]
+                if len(made) > 1
+                else ["-geometry", "+0+0"]
+            )
+            subprocess.run(["montage", *made, *beside, OUT / f"{name}.png"], check=True)
+        print(OUT / f"{name}.png")
+    if not sys.argv[1:] or "page" in sys.argv[1:]:
+        _page()
     for name in [name for name in sys.argv[1:] or SHOTS if name in SHOTS]:
         command, seconds, columns, lines = SHOTS[name]
         with tempfile.TemporaryDirectory() as place, screen() as one:
@@ -139,6 +198,7 @@ def main() -> None:
                 one.spawn("env", *environment, "fenko", "run", "--desk", str(folder / "bench"))
                 time.sleep(seconds)
                 one.spawn("env", *environment, "fenko", "switch", "frames")
+                one.spawn("env", *environment, "fenko", "legend", "--window", "pad", "mouse")
             if name == "window":
                 frames = folder / "bench/profiles/frames.toml"
                 frames.write_text(frames.read_text().replace("[profile.frames.on.pad]\n", WINDOW_BINDINGS, 1))
@@ -155,7 +215,7 @@ def main() -> None:
             )  # fmt: skip
             time.sleep(seconds + 2)
             window = one.ask("xdotool", "search", "--class", "^Terminal$").stdout.split()[-1]
-            if name in ("windows", "window"):
+            if name in ("windows", "window", "legend"):
                 window = "root"
             subprocess.run(["import", "-window", window, str(OUT / f"{name}.png")], env=one.environment, check=True)
         print(OUT / f"{name}.png")

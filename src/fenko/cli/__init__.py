@@ -38,7 +38,7 @@ COMMANDS: dict[str, str] = {
     "tune": "Measure a surface, and propose dead zones, ranges and times that suit it.",
     "devices": "List what is plugged in, with the links for the desk.",
     "ready": "Look whether this machine is ready, and what helps if not.",
-    "sheet": "Draw a surface with all its controls, in the terminal or into a picture.",
+    "sheet": "Print what each control does, labels for keys, what a surface has.",
     "windows": "List the windows and the program in front, as a profile names them.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from fenko.drawing.labels import SORT_WORDS, Label, Sort
-from fenko.drawing.lettering import LEADING, Lettering, fitting, set_in_middle, squeezed, wrapped
+from fenko.drawing.lettering import LEADING, SMALL, Lettering, fitting, set_in_middle, squeezed, wrapped
 from fenko.drawing.scene import POINT, Box, Item, Measure, Outline, Oval, Page, Pen, Words, mixed, readable_on
 from fenko.system import icons
 
@@ -280,6 +280,11 @@ def _lettering(
         notes.append(f"{mark} {', '.join(small)}")
         return _Text(text, (mark,)), room
     notes.append(f"{mark} {', '.join((label.title, *small))}")
+    if label.icon:
+        side = _icon_side(wide, high, True)
+        text = fitting("", (mark,), wide, high - side * 1.12, (look.sizes[0] / SMALL, look.sizes[1]), look.measure)
+        if text is not None:
+            return _Text(text, (mark,), side), room
     return _Text(squeezed(mark, (), wide, high, look.sizes[0], look.measure), ()), room
 
 
