@@ -24,7 +24,7 @@ from fenko.core.controls import (
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
 from fenko.devices.things import Node
-from fenko.system.kernel import ABS, KEY, REL
+from fenko.system.kernel import ABS, KEY, REL, keys_down
 
 _EVIOCSCLOCKID = 0x400445A0
 _EVIOCSMASK = 0x40104593
@@ -89,7 +89,7 @@ class OpenNode:
 
     def _state(self) -> State:
         axes = {code: self._device.absinfo(code).value for code in self._axes}
-        return State(frozenset(self._device.active_keys()), axes)
+        return State(keys_down(self.fd), axes)
 
     @property
     def controls(self) -> list[str]:
@@ -111,10 +111,10 @@ class OpenNode:
         True if all is as it is wanted; False if a key is still down."""
         if not self.wanted or self.grabbed:
             return True
-        if self._device.active_keys():
+        if keys_down(self.fd):
             return False
         self._device.grab()
-        if self._device.active_keys():
+        if keys_down(self.fd):
             # A key went down in between: other programs have seen its press and must see its release.
             self._device.ungrab()
             return False

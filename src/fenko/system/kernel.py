@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from fcntl import ioctl
 
 EVENT = struct.Struct("@llHHi")
 """An input event: seconds, microseconds, type, code, value."""
@@ -12,3 +13,13 @@ SYN_REPORT, SYN_DROPPED = 0, 3
 
 OWN_PHYS = "fenko/"
 """Where Fenko's own virtual devices say they sit, so that Fenko leaves them alone."""
+
+_KEY_BYTES = 96  # of a bit for each key up to KEY_MAX, 0x2ff
+_EVIOCGKEY = 0x80000000 | _KEY_BYTES << 16 | 0x45 << 8 | 0x18
+
+
+def keys_down(fd: int) -> frozenset[int]:
+    """The keys of an event node that are down now. Raises OSError when it is gone (where evdev's own way fails with an error
+    that nobody expects)."""
+    bits = ioctl(fd, _EVIOCGKEY, bytes(_KEY_BYTES))
+    return frozenset(8 * byte + bit for byte, value in enumerate(bits) if value for bit in range(8) if value >> bit & 1)
