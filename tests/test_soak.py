@@ -50,6 +50,7 @@ stick-left = "pointer 300"
 trigger-right = "value zoom follow"
 hat.left = "profile next"
 hat.right = "profile auto"
+mode = "show legend"
 [profile.base.layer.more.on.pad]
 south = "alt+f19"
 [profile.frames]
@@ -63,7 +64,7 @@ when = [{{ app = "hushdesk" }}, {{ running = "recorder" }}]
 [profile.sound.on.pad]
 south = "{key}"
 """
-BUTTONS = ("south", "east", "north", "west", "shoulder-left", "start", "select", "hat.left", "hat.right")
+BUTTONS = ("south", "east", "north", "west", "shoulder-left", "start", "select", "hat.left", "hat.right", "mode")
 
 
 @pytest.fixture

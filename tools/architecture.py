@@ -20,7 +20,7 @@ ROOT = Path(__file__).parent.parent
 
 # Each box: where it is (left, bottom, width, height in percent), and the modules that are its own, in the order of a press.
 BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
-    "command line": ((2, 86, 96, 9), ["cli"]),
+    "command line, and what it shows": ((2, 86, 96, 9), ["cli", "showing", "drawing"]),
     "sources": (
         (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11",
                           "live.keyboard", "live.running", "live.playing"],
@@ -54,7 +54,7 @@ SAYS = {
     "core.agenda": "what is due, and when", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
+    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip
 PRESS = ["sources", "inbox", "engine: decides", "router", "ports"]
@@ -104,7 +104,7 @@ def main() -> None:
         98, 98.4, "thin arrows: imports, counted in the code", fontsize=9, color="#607080", ha="right", va="center"
     )
     for (box, other), number in sorted(_imports().items()):
-        if box == "command line" or (box in PRESS and other in PRESS):
+        if box == "command line, and what it shows" or (box in PRESS and other in PRESS):
             continue
         axes.add_patch(
             FancyArrowPatch(
@@ -122,13 +122,13 @@ def main() -> None:
         )  # fmt: skip
         axes.text(left + 1, bottom + high - 2.2, box, fontsize=10.5, weight="bold", va="center", zorder=3)
         step = min(2.9, (high - 4.6) / max(1, len(owners)))
-        for number, owner in enumerate(owners if box != "command line" else ()):
+        for number, owner in enumerate(owners if box != "command line, and what it shows" else ()):
             says = f"  {SAYS[owner]}" if owner in SAYS and wide > 12 else ""
             y = bottom + high - 5.2 - number * step
             axes.text(left + 1.4, y, owner, fontsize=8, family="monospace", va="center", zorder=3)
             if says:
                 axes.text(left + 1.4 + 0.68 * len(owner), y, says, fontsize=7.5, color="#506070", va="center", zorder=3)
-        if box == "command line":
+        if box == "command line, and what it shows":
             text = "run, try: a session   ·   rehearse, explain, check: the engine alone   ·   learn, watch, describe: sources alone"
             axes.text(left + 1.4, bottom + high - 5.8, text, fontsize=8.5, color="#506070", va="center", zorder=3)
     for one, other in pairwise(PRESS):
