@@ -13,6 +13,15 @@ from pathlib import Path
 from fontTools.pens.recordingPen import DecomposingRecordingPen
 from fontTools.svgLib import SVGPath
 
+LEFT_OUT = ("airplay", "bluetooth")
+"""Icons with these in their names, which are trademarks, are left out; so are words that are."""
+NAMES = re.compile(
+    r"\b(macos|mac os|ios|iphone|apple|android|google|amazon|alexa|siri|microsoft|windows|netflix|spotify|youtube|facebook|"
+    r"instagram|twitter|github|gitlab|slack|discord|figma|adobe|photoshop|whatsapp|telegram|tesla|nasa|lego|uber|tinder|"
+    r"airbnb|minecraft|nintendo|playstation|xbox|sony|pokemon|pokémon|airplay|bluetooth|chromecast|notion|wikipedia)\b",
+    re.IGNORECASE,
+)
+
 OUT = Path(__file__).parent.parent / "src/fenko/data/icons"
 
 
@@ -44,7 +53,12 @@ def outline(path: Path) -> str:
 def main(package: Path) -> None:
     """Writes all of them into one file, with the words by which they are found, and their licence beside."""
     tags = json.loads((package / "tags.json").read_text())
-    icons = {path.stem: [outline(path), tags.get(path.stem, [])] for path in sorted((package / "icons").glob("*.svg"))}
+    names = [
+        path for path in sorted((package / "icons").glob("*.svg")) if not any(one in path.stem for one in LEFT_OUT)
+    ]
+    icons = {
+        path.stem: [outline(path), [tag for tag in tags.get(path.stem, []) if not NAMES.search(tag)]] for path in names
+    }
     text = json.dumps(icons, ensure_ascii=False, separators=(",", ":"))
     (OUT / "icons.json.gz").write_bytes(gzip.compress(text.encode(), 9, mtime=0))
     shutil.copy(package / "LICENSE", OUT / "LICENSE")

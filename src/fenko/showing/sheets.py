@@ -9,7 +9,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from fenko.core.plan import BASE, Plan, Surface
+from fenko.core.plan import BASE, Level, Plan, Profile, Surface
 from fenko.core.stack import stack_of
 from fenko.desk.load import Desk
 from fenko.desk.meanings import Row, rows
@@ -48,20 +48,24 @@ class Part(Struct, frozen=True):
 
 
 def parts(desk: Desk, profiles: Sequence[str], surfaces: Sequence[str]) -> Iterator[Part]:
-    """Everything that these profiles do with these surfaces, in the desk's order; what does nothing is left out."""
+    """Everything that these profiles do with these surfaces, in the desk's order; what adds nothing to base is left out."""
     shown = Surfaces(desk)
     for name in profiles:
         profile = desk.plan.profiles[name]
-        own = {level.name for level in profile.levels} - ({BASE} if name != BASE else set())
+        inherited = {level.name for level in _all_levels(desk.plan.profiles[BASE])} if name != BASE else set()
         for surface in (desk.plan.surfaces[one] for one in surfaces):
             for layer in ("", *profile.layers):
                 stack = stack_of(desk.plan, name, *((layer,) if layer else ()))
-                levels = {level.name for level in profile.layers[layer].levels} if layer else own
+                own = {level.name for level in (profile.layers[layer].levels if layer else profile.levels)} - inherited
                 found = tuple(rows(stack, surface, shown.controls(surface)))
-                if any(row.level in levels for row in found):
+                if any(row.level in own for row in found):
                     labels = tuple(one.label for one in shown.shown(surface, stack))
-                    kept = tuple(row for row in found if row.level in levels) if layer else found
+                    kept = tuple(row for row in found if row.level in own) if layer else found
                     yield Part(name, layer, surface, labels, shown.described(surface).body, kept)
+
+
+def _all_levels(profile: Profile) -> list[Level]:
+    return [*profile.levels, *(level for layer in profile.layers.values() for level in layer.levels)]
 
 
 def binding_profiles(plan: Plan) -> list[str]:
