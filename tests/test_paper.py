@@ -223,7 +223,7 @@ def test_hostile_names_stay_text(fenko: Run, make_desk: MakeDesk, tmp_path: Path
 
 
 def test_a_huge_desk_is_printed(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
-    controls = [*KINDS["keyboard"]][:80]
+    controls = sorted(KINDS["keyboard"] - {"dial", "wheel"})[:80]
     bound = "\n".join(
         f'{name} = {{ do = "ctrl+b", label = "What key {number} does here" }}' for number, name in enumerate(controls)
     )
