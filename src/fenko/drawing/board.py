@@ -7,7 +7,6 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from fenko.drawing.labels import Label
-from fenko.drawing.lettering import squeezed
 from fenko.drawing.plans import Look, noted, plan
 from fenko.drawing.scene import POINT, Item, Page, Words
 
@@ -65,14 +64,14 @@ def _block(block: Block, x: float, y: float, scale: float, look: Look) -> tuple[
 
 
 def _heading(title: str, aside: str, wide: float, look: Look) -> Iterator[Words]:
-    small = 8.5 * POINT
-    side = look.measure(aside, False).wide * small
+    """The profile, and why, in one line, each as small as it has to be."""
     room = wide - 2 * _EDGE
-    side = min(side, room * 0.6)
-    text = squeezed(title, (), room - side - 3, _HEAD * 1.3, _HEAD, look.measure)
-    line, bold, size, long, above, _ = text.lines[0]
-    yield Words(_EDGE, _EDGE + above, line, size, long, look.theme.text, bold, middle=False)
+    side = look.measure(aside, False)
+    small = min(8.5 * POINT, room * 0.6 / max(side.wide, 0.01))
+    name = look.measure(title, True)
+    large = min(_HEAD, (room - side.wide * small - 3) / max(name.wide, 0.01))
+    y = _EDGE + name.above * _HEAD
+    yield Words(_EDGE, y, title, large, name.wide * large, look.theme.text, True, middle=False)
     if aside:
-        room_aside = squeezed("", (aside,), side + 0.1, _HEAD * 1.3, small / 0.74, look.measure)
-        words, _, size, long, _, _ = room_aside.lines[0]
-        yield Words(wide - _EDGE - long, _EDGE + above, words, size, long, look.theme.faint, middle=False)
+        x = wide - _EDGE - side.wide * small
+        yield Words(x, y, aside, small, side.wide * small, look.theme.faint, middle=False)

@@ -32,6 +32,8 @@ _WIDE = 190.0
 """Its width at first, in mm of a screen with the usual number of dots."""
 _WIDE_HELD = 320.0
 """The same of one that is only shown for a moment, to be read."""
+_NARROWEST = 110.0
+"""So much of it has to be seen, however large it is wanted."""
 _HIGHEST = 0.7  # of the screen's height, if that can be
 _STEP, _SMALLEST, _GREATEST = 1.1, 0.4, 4.0
 _AGAIN = 1.0  # seconds after which a desk is looked for again
@@ -189,7 +191,7 @@ class LegendWindow:
         self._overlay.show(picture, self._spot.place(self._screen, (picture.wide, picture.high)))
 
     def _picture(self, status: Mapping[str, Any]) -> Picture:
-        per_mm = self._dots / 25.4 * self._spot.scale
+        per_mm = min(self._dots / 25.4 * self._spot.scale, self._screen[0] / _NARROWEST)
         return pixels(self._page(status, self._screen[0] / per_mm, self._screen[1] / per_mm), per_mm)
 
     def _prepare(self, profile: str) -> None:
