@@ -1,0 +1,1 @@
+"""Machines that move: what is said to them, how they are jogged safely, and one that is simulated."""

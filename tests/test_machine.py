@@ -1,0 +1,375 @@
+"""Machines in virtual time: whatever hands do, whatever goes wrong, motion stays within the travel and ends by itself."""
+
+from __future__ import annotations
+
+import itertools
+import random
+from collections.abc import Iterator, Mapping
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from fenko.machines.dialects import DIALECTS
+from fenko.machines.gcode import KNOWN, GcodeError, read_line
+from fenko.machines.jogging import ALIVE, BEYOND, PERIOD, Jogging, Lost
+from fenko.machines.planner import AxisLimits, Planner
+from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
+
+AXES = {"x": AxisLimits(0, 300, 50, 500), "y": AxisLimits(0, 200, 40, 300)}
+SLACK = 0.03
+"""Seconds between two looks of whoever drives, and one piece that is on its way."""
+
+
+class Bench:
+    """A simulated machine, whoever jogs it, and the line between them, in virtual time."""
+
+    def __init__(self, dialect: str, *faults: Fault, homing: bool = False, seed: int = 0) -> None:
+        self.machine = SimulatedMachine(AXES, dialect, homing=homing, faults=faults, seed=seed)
+        self.machine.planner.position.update(x=100.0, y=100.0)
+        self.jogging = Jogging(DIALECTS[dialect], AXES)
+        self.now = 0.0
+        self.lost = 0
+        self._gone_until = -1.0
+        self.furthest = 0.0
+        """How much motion was ever left in the queue (mm)."""
+
+    def run(self, seconds: float, steer: Mapping[str, float] | None = None, alive: bool = True) -> None:
+        """So much time passes; a hand wants this meanwhile, or, with `alive`, is only there."""
+        end = self.now + seconds
+        while self.now < end - 1e-9:
+            self.now = round(self.now + 0.005, 6)
+            if steer is not None:
+                self.jogging.steer(self.now, steer)
+            elif alive:
+                self.jogging.alive(self.now)
+            self.machine.advance(self.now)
+            if self.machine.cut:
+                self.machine.cut, self._gone_until = False, self.now + 0.4
+            answers = self.machine.answers()
+            if self.now < self._gone_until:
+                answers = b""
+            self.jogging.hear(self.now, answers)
+            try:
+                sent = self.jogging.tick(self.now)
+            except Lost:
+                self.lost += 1  # what waits in the line is thrown away, and the line is opened anew
+                continue
+            if self.now >= self._gone_until:
+                self.machine.take(sent)
+            at = self.machine.planner.position
+            assert all(AXES[axis].least - 1e-6 <= at[axis] <= AXES[axis].most + 1e-6 for axis in AXES), at
+            queue = sum(block.length - block.done for block in self.machine.planner.blocks)
+            self.furthest = max(self.furthest, queue)
+
+    def stopped_after(self, since: float) -> float:
+        """Seconds from then until it stood still."""
+        return max([point.at for point in self.machine.trace if point.speed > 0.01], default=since) - since
+
+
+def braking(speed: float) -> float:
+    """Seconds that braking from a speed takes at most."""
+    return speed / min(limits.acceleration for limits in AXES.values())
+
+
+def braking_way(speed: float, acceleration: float = 300) -> float:
+    """How far it goes meanwhile."""
+    return speed * speed / (2 * acceleration)
+
+
+# --- Lines ---
+
+
+@pytest.mark.parametrize(
+    ("text", "commands", "words"),
+    [
+        ("g0 x1.5y-2", ("G0",), {"X": 1.5, "Y": -2.0}),
+        ("G90 G53 G0 Z0 (up)", ("G90", "G53", "G0"), {"Z": 0.0}),
+        ("G10 L20 P1 X0 ; here", ("G10",), {"L": 20.0, "P": 1.0, "X": 0.0}),
+        ("m3 s12000", ("M3",), {"S": 12000.0}),
+        ("", (), {}),
+    ],
+)
+def test_a_line_is_read(text: str, commands: tuple[str, ...], words: dict[str, float]) -> None:
+    line = read_line(text)
+    assert (line.commands, dict(line.words)) == (commands, words)
+
+
+@pytest.mark.parametrize(
+    ("text", "message", "column"),
+    [
+        ("G0 X1 X2", "said twice", 7), ("G0 G1 X1", "two things", 4), ("G99", "not known", 1), ("X1 @", "expected", 4),
+        ("G0 X", "expected", 4), ("Q1", "letter `Q`", 1), ("G1 F0 X1", "feed", 4), ("G4", "needs `P`", 1), ("G0 Ä1", "plain", 4),
+        ("G0 X1" + " " * 300, "longer", 251),
+    ],
+)  # fmt: skip
+def test_what_is_wrong_with_a_line(text: str, message: str, column: int) -> None:
+    with pytest.raises(GcodeError, match=message) as found:
+        read_line(text)
+    assert found.value.column == column
+
+
+@given(
+    st.text(max_size=60) | st.lists(st.sampled_from([*KNOWN, "X1", "Y-2.5", "F100", "P1"]), max_size=6).map(" ".join)
+)
+def test_a_line_is_read_or_refused(text: str) -> None:
+    try:
+        line = read_line(text)
+    except GcodeError as why:
+        assert why.column >= 1
+    else:
+        assert set(line.commands) <= set(KNOWN)
+
+
+# --- The machine itself ---
+
+
+@given(st.lists(st.tuples(st.floats(-50, 50), st.floats(-50, 50), st.floats(1, 60)), min_size=1, max_size=12))
+def test_a_queue_is_driven_to_its_end(moves: list[tuple[float, float, float]]) -> None:
+    planner = Planner(AXES, 20)
+    for x, y, speed in moves:
+        planner.put({"x": x, "y": y}, speed, "move")
+    end = planner.end
+    speeds = [0.0]
+    places = [dict(planner.position)]
+    for _ in range(200_000):
+        if not planner.blocks:
+            break
+        planner.advance(0.001)
+        speeds.append(planner.speed)
+        places.append(dict(planner.position))
+    assert not planner.blocks
+    assert all(abs(planner.position[axis] - end[axis]) < 1e-6 for axis in AXES)
+    changes = [abs(b - a) / 0.001 for a, b in itertools.pairwise(speeds[:-1])]
+    assert max(changes, default=0) <= 710  # both axes together
+    for axis, limits in AXES.items():
+        fastest = max(abs(b[axis] - a[axis]) / 0.001 for a, b in zip(places, [*places[1:], places[-1]], strict=True))
+        assert fastest <= limits.fastest * 1.01
+
+
+def test_a_controller_answers_as_controllers_do() -> None:
+    machine = SimulatedMachine(AXES, homing=True)
+
+    def told(*lines: str, seconds: float = 0.01) -> list[str]:
+        machine.take("".join(f"{line}\n" for line in lines).encode())
+        machine.advance(machine.now + seconds)
+        return [line for line in machine.answers().decode().split("\r\n") if line]
+
+    assert told()[0].startswith("Grbl 1.1")
+    assert told("G0 X1") == ["error:9"] and told("$J=G91 X1 F100") == ["error:9"]
+    assert told("$H", seconds=20) == ["ok"] and machine.homed
+    assert told("$J=G91 X5 F600", seconds=2) == ["ok"] and abs(machine.planner.position["x"] - 5) < 1e-6
+    assert told("$J=G91 X500 F600") == ["error:15"] and told("$J=G91 X5") == ["error:22"]
+    assert told("$J=G91 X5 F600 M3") == ["error:16"]
+    assert told("G91", "G1 X5 F600", "G90", seconds=2) == ["ok"] * 3
+    assert told("G10 L20 P1 X0") == ["ok"] and "WCO:10.000" in machine.report()
+    assert told("G0 X5", seconds=2) == ["ok"] and abs(machine.planner.position["x"] - 15) < 1e-6
+    assert told("G53 G0 X2", seconds=2) == ["ok"] and abs(machine.planner.position["x"] - 2) < 1e-6
+    assert told("G0 X900") == ["ok", "ALARM:2"] and told("$X") == ["[MSG:Caution: Unlocked]", "ok"]
+    told("$J=G91 Y50 F1200", seconds=0.5)
+    assert machine.state == "Jog"
+    machine.take(b"\x85")
+    machine.advance(machine.now + 0.5)
+    assert machine.state == "Idle" and machine.planner.position["y"] < 20
+    told("G1 Y90 F1200", seconds=0.3)
+    machine.take(b"!")
+    machine.advance(machine.now + 0.5)
+    held = machine.planner.position["y"]
+    assert "<Hold" in machine.report()
+    machine.advance(machine.now + 1)
+    assert machine.planner.position["y"] == held
+    machine.take(b"~")
+    machine.advance(machine.now + 10)
+    assert machine.state == "Idle" and abs(machine.planner.position["y"] - 90) < 1e-6
+    told("$J=G91 Y50 F1200", seconds=0.5)
+    assert any("ALARM:3" in line for line in told("\x18", seconds=0.05)) and machine.state == "Alarm"
+
+
+# --- Jogging ---
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_a_ring_is_turned_and_let_go(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.run(1.5, {"x": 40.0})
+    assert abs(bench.machine.planner.speed - 40) < 0.5
+    let_go = bench.now
+    bench.run(1.0, {})
+    assert bench.stopped_after(let_go) <= braking(40) + 0.1
+    bench.run(1.0, {"x": -30.0})
+    assert bench.machine.planner.position["x"] < 175 and abs(bench.machine.planner.speed - 30) < 0.5
+    assert bench.furthest <= braking_way(40, 500) + 40 * (BEYOND + PERIOD)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@pytest.mark.parametrize("how", ["hand", "line", "turned round"])
+def test_what_is_left_alone_stops(dialect: str, how: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.run(1.0, {"x": 35.0, "y": -20.0})
+    began = bench.now
+    if how == "hand":
+        bench.run(1.0, alive=False)
+        assert bench.stopped_after(began) <= ALIVE + braking(41) + 0.1
+    elif how == "line":
+        bench.machine.cut = True
+        bench.run(0.39, {"x": 35.0, "y": -20.0})
+        assert bench.stopped_after(began) <= braking(41) + 0.1
+    else:
+        bench.run(1.5, {"x": -35.0, "y": 20.0})
+        speeds = [point.speed for point in bench.machine.trace if point.at > began]
+        assert min(speeds) < 5 and bench.machine.planner.position["x"] < 140
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_two_axes_keep_the_direction_of_the_stick(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.run(1.5, {"x": 24.0, "y": -18.0})
+    x, y = bench.machine.planner.position["x"] - 100, bench.machine.planner.position["y"] - 100
+    assert x > 20 and abs(y / x + 0.75) < 0.01
+    places = [point.position for point in bench.machine.trace]
+    assert all(abs((one["y"] - 100) + 0.75 * (one["x"] - 100)) < 0.2 for one in places)
+
+
+@settings(max_examples=25)
+@given(
+    st.sampled_from([*DIALECTS]),
+    st.lists(
+        st.tuples(st.sampled_from([-1.0, -0.1, 0.1, 0.5, 1.0]), st.sampled_from([0.005, 0.02, 0.1])),
+        min_size=1,
+        max_size=40,
+    ),
+)
+def test_steps_are_never_lost(dialect: str, turns: list[tuple[float, float]]) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    for far, pause in turns:
+        bench.jogging.step(bench.now, "x", far)
+        bench.run(pause)
+    last = bench.now
+    bench.run(4.0)
+    wanted = 100 + sum(far for far, _ in turns)
+    assert abs(bench.machine.planner.position["x"] - wanted) < 0.001, bench.jogging.said
+    assert bench.stopped_after(last) <= 3.9
+
+
+def test_a_dial_that_stops_stops_the_machine() -> None:
+    """A spin faster than the machine is made up for, and what was not asked for yet when the hand is gone is forgotten."""
+    bench = Bench("grbl")
+    bench.run(0.3)
+    for _ in range(200):
+        bench.jogging.step(bench.now, "x", 1.0)
+        bench.run(0.005)
+    began, at = bench.now, bench.machine.planner.position["x"]
+    bench.run(1.0, alive=False)
+    assert bench.stopped_after(began) <= ALIVE + BEYOND + braking(50) + SLACK
+    assert bench.machine.planner.position["x"] - at < 50 * (ALIVE + BEYOND + SLACK) + 50 * 50 / 1000 + 1
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_the_end_of_the_travel_is_kept(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.run(7.0, {"x": 60.0, "y": -60.0})
+    assert bench.machine.state != "Alarm" and bench.jogging.said == ""
+    assert 299.9 < bench.machine.planner.position["x"] <= 300 and 0 <= bench.machine.planner.position["y"] < 0.1
+    bench.run(2.0, {"x": -20.0})
+    assert 255 < bench.machine.planner.position["x"] < 265
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_after_an_alarm_nothing_moves_until_it_is_cleared(dialect: str) -> None:
+    bench = Bench(dialect, Fault(1.0, "alarm"))
+    bench.run(0.3)
+    bench.run(1.5, {"x": 20.0})
+    stuck = dict(bench.machine.planner.position)
+    assert bench.jogging.alarm
+    bench.run(1.0, {"x": 20.0})
+    bench.jogging.step(bench.now, "y", 1.0)
+    bench.run(0.5)
+    assert bench.machine.planner.position == stuck
+    bench.jogging.clear_alarm()
+    bench.run(0.5)
+    assert bench.jogging.alarm == "" and bench.machine.planner.position == stuck
+    bench.run(1.0, {"x": 20.0})
+    assert bench.machine.planner.position["x"] > stuck["x"] + 10
+
+
+def random_hands(luck: random.Random) -> Iterator[tuple[float, dict[str, float] | None, bool]]:
+    """How long, what is wanted, and whether anybody is there."""
+    for _ in range(luck.randrange(2, 12)):
+        seconds = luck.choice([0.01, 0.05, 0.2, 0.6])
+        kind = luck.random()
+        if kind < 0.6:
+            yield seconds, {axis: luck.uniform(-60, 60) for axis in luck.sample(["x", "y"], luck.randrange(1, 3))}, True
+        else:
+            yield seconds, {} if kind < 0.75 else None, kind < 0.9
+
+
+@settings(max_examples=60)
+@given(st.sampled_from([*DIALECTS]), st.integers(0, 10_000_000))
+def test_whatever_happens_it_stays_and_it_stops(dialect: str, seed: int) -> None:
+    """Any hands, any faults, any moment at which the hand is gone."""
+    luck = random.Random(seed)
+    faults = [
+        Fault(luck.uniform(0.2, 3.0), luck.choice(FAULTS), luck.choice([0.05, 0.2, 0.6]))
+        for _ in range(luck.randrange(4))
+    ]
+    bench = Bench(dialect, *faults, seed=seed)
+    bench.run(0.25)
+    for seconds, wanted, alive in random_hands(luck):
+        if luck.random() < 0.2:
+            bench.jogging.step(bench.now, luck.choice(["x", "y"]), luck.choice([-5.0, 0.1, 2.0]))
+        if luck.random() < 0.05:
+            bench.jogging.clear_alarm()
+        bench.run(seconds, wanted, alive)
+    gone = bench.now
+    at = dict(bench.machine.planner.position)
+    bench.run(1.5, alive=False)
+    if dialect == "grbl" and not faults:
+        assert bench.stopped_after(gone) <= ALIVE + BEYOND + braking(64) + SLACK
+    assert bench.stopped_after(gone) < 0.7
+    # 64 mm a second is the most that both axes have together.
+    far = sum((bench.machine.planner.position[axis] - at[axis]) ** 2 for axis in AXES) ** 0.5
+    assert far <= braking_way(64) + 64 * (ALIVE + BEYOND + SLACK)
+    # Round corners it is slower than was reckoned, which the next report of its place tells.
+    assert bench.furthest <= braking_way(64) + 64 * (BEYOND + 2 * PERIOD) + 64 * 0.1
+    # What was lost on the way does not come late either.
+    still = dict(bench.machine.planner.position)
+    bench.run(1.0, alive=False)
+    assert bench.machine.planner.position == still
+    for before, after in itertools.pairwise(bench.machine.trace):
+        if before.state == after.state == "Alarm":
+            assert after.speed == 0, seed
+
+
+@settings(max_examples=60)
+@given(st.sampled_from([*DIALECTS]), st.integers(0, 10_000_000))
+def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None:
+    luck = random.Random(seed)
+    good = [b"ok\r\n", b"error:9\r\n", b"ALARM:1\r\n", b"<Idle|MPos:1.000,2.000|FS:0,0|WCO:0.000,0.000>\r\n", b"Grbl 1.1h ['$' for help]\r\n",
+            b"X:1.00 Y:2.00 Z:0.00 E:0.00 Count X:80 Y:160\r\n", b"start\r\n", b"Error:Printer halted. kill() called!\r\n"]  # fmt: skip
+    jogging = Jogging(DIALECTS[dialect], AXES)
+    now = 0.0
+    for _ in range(200):
+        data = bytearray(luck.choice(good))
+        for _ in range(luck.randrange(4)):
+            at = luck.randrange(len(data))
+            match luck.randrange(3):
+                case 0:
+                    data[at] = luck.randrange(256)
+                case 1:
+                    del data[at]
+                case _:
+                    data[at:at] = bytes(luck.randrange(256) for _ in range(luck.randrange(8)))
+            if not data:
+                data = bytearray(b"x")
+        now += 0.01
+        jogging.hear(now, bytes(data))
+        try:
+            sent = jogging.tick(now)
+        except Lost:
+            continue
+        assert b"J=" not in sent and b"G1 " not in sent, "nobody asked for motion"
