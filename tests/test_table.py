@@ -55,7 +55,7 @@ STEPS = [
     "wait 600ms then layer trim", "pointer right 20", "scroll up 3 then a", "value exposure by +5", "value exposure to 40% then b", "tilt neutral then a",
     "midi note c4", "midi note c4 velocity follow then a", "midi note e4 then wait 30ms then midi note c4 channel 2",
     'sound "clap.wav" while held', 'sound "clap.wav" then a', "volume by +5% then microphone mute then b",
-    'start snipwell then front snipwell then close window then open "x"', 'osc /a 1 then publish "a" "x" then request scene then player next',
+    'start snipwell then front snipwell then close window then open "x"', 'osc /a 1 then publish "a" "x" then request scene then player next', "show legend then f13",
 ]  # fmt: skip
 
 BETWEEN: dict[str, list[tuple[str, object]]] = {

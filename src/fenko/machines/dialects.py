@@ -47,6 +47,11 @@ class Dialect(Struct, frozen=True):
     read: Callable[[str], Answer]
     waiting: int
 
+    @property
+    def real_time(self) -> bool:
+        """Whether single characters are heard at once, whatever else is under way."""
+        return bool(self.cancel)
+
 
 _GRBL_STATE = re.compile(r"<(\w+)(?::\d)?\|(?:[^<>|]*\|)*?([MW])Pos:([-+0-9.,]+)([^<>]*)>")
 _OFFSET = re.compile(r"WCO:([-+0-9.,]+)")

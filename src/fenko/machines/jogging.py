@@ -118,8 +118,6 @@ class Jogging:
                     self._unanswered.popleft()
                     if self._unlocks == "said":
                         self.alarm = self.state = self._unlocks = ""
-                elif self._asked_at is not None and not self.dialect.cancel:
-                    self._asked_at = None
             case "error":
                 if self._unanswered:
                     _, way = self._unanswered.popleft()
@@ -143,19 +141,20 @@ class Jogging:
                 elif answer.state and self.alarm and not self._unlocks:
                     self.alarm = ""  # somebody else has seen to it
                 if len(answer.position) >= len(self.axes):
-                    self.position = dict(zip(self.axes, answer.position, strict=False))
-                    self._corrected(now, answer)
+                    before, self.position = self.position, dict(zip(self.axes, answer.position, strict=False))
+                    self._corrected(now, answer.state == "Idle" or (not answer.state and before == self.position))
 
-    def _corrected(self, now: float, answer: Answer) -> None:
+    def _corrected(self, now: float, rests: bool) -> None:
         """Where it really is says how much it has still before it: more than was reckoned where it went round a corner."""
         assert self.position is not None
-        if not self.moving and answer.state in ("Idle", ""):
+        if not self.moving and rests:
             self._sent = dict(self.position)
             self._jogs = self._stepping = False
         elif self._going:
             left = sqrt(sum((self._sent[axis] - self.position[axis]) ** 2 for axis in self.axes))
             speed = sqrt(sum(one * one for one in self._going.values()))
-            self._ahead_until = max(self._ahead_until, now + min(left / speed, 1.0))
+            slowest = min(self.axes[axis].acceleration for axis in self._going)
+            self._ahead_until = now + min(left / speed, 2 * sqrt(left / slowest))
 
     def _forget(self) -> None:
         self.stop()
@@ -172,7 +171,7 @@ class Jogging:
     @property
     def moving(self) -> bool:
         """Whether anything has been asked for that may not be over."""
-        return bool(self._going) or bool(self._unanswered)
+        return bool(self._going) or any(way for _, way in self._unanswered)
 
     def tick(self, now: float) -> bytes:
         """What is to be sent now; call it every `PERIOD`. Raises Lost."""
@@ -196,10 +195,14 @@ class Jogging:
         elif self._unlocks == "wanted" and self._greeted and not self._unanswered:
             self._unlocks = "said"
             found += self._line(now, self.dialect.unlock, {})
-        if self._asked_at is None and now >= self._next_ask and (self.dialect.cancel or not self._unanswered):
-            self._asked_at = now
+        if self._asked_at is None and now >= self._next_ask:
             self._next_ask = now + (ASKED_EVERY if self.moving or not self._greeted else RESTS_EVERY)
-            found += self.dialect.ask
+            if self.dialect.real_time:
+                self._asked_at = now
+                found += self.dialect.ask
+            else:
+                # A line as any other, with an `ok` of its own.
+                found += self._line(now, self.dialect.ask.decode().strip(), {})
         return found
 
     def _line(self, now: float, text: str, way: dict[str, float]) -> bytes:
@@ -209,7 +212,7 @@ class Jogging:
     def _jogged(self, now: float) -> bytes:
         if not self._wanted and self._jogs:
             self._jogs, self._going = False, {}
-            if self.dialect.cancel:
+            if self.dialect.real_time:
                 self._ahead_until = -inf
                 return self.dialect.cancel
         if self.position is None:
