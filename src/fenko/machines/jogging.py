@@ -60,6 +60,7 @@ class Jogging:
         self._sent: dict[str, float] = dict.fromkeys(axes, 0.0)
         self._rest = b""
         self._unlocks = ""  # `wanted`, then `said`
+        self._synced = False  # whether it is known where the machine will be when all that was asked for is done
         self._jogs = self._stepping = False  # whether motion has been asked for, of either sort, that may not be over
         self._lines: deque[str] = deque()
 
@@ -149,6 +150,7 @@ class Jogging:
         assert self.position is not None
         if not self.moving and rests:
             self._sent = dict(self.position)
+            self._synced = True
             self._jogs = self._stepping = False
         elif self._going:
             left = sqrt(sum((self._sent[axis] - self.position[axis]) ** 2 for axis in self.axes))
@@ -158,7 +160,7 @@ class Jogging:
 
     def _forget(self) -> None:
         self.stop()
-        self._jogs = self._stepping = False
+        self._synced = self._jogs = self._stepping = False
         self._going = {}
         self._unanswered.clear()
         self._asked_at = None
@@ -196,7 +198,13 @@ class Jogging:
             self._unlocks = "said"
             found += self._line(now, self.dialect.unlock, {})
         if self._asked_at is None and now >= self._next_ask:
-            self._next_ask = now + (ASKED_EVERY if self.moving or not self._greeted else RESTS_EVERY)
+            self._next_ask = now + (
+                PERIOD
+                if self._greeted and not self._synced
+                else ASKED_EVERY
+                if self.moving or not self._greeted
+                else RESTS_EVERY
+            )
             if self.dialect.real_time:
                 self._asked_at = now
                 found += self.dialect.ask
@@ -214,9 +222,11 @@ class Jogging:
             self._jogs, self._going = False, {}
             if self.dialect.real_time:
                 self._ahead_until = -inf
+                self._synced = False
+                self._next_ask = now + PERIOD
                 return self.dialect.cancel
-        if self.position is None:
-            return b""
+        if not self._synced:
+            return b""  # it has to stand still before it goes on from there
         if not self._wanted:
             return self._stepped(now) if len(self._unanswered) < self.dialect.waiting else b""
         found = b""
