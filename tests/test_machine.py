@@ -3,8 +3,16 @@
 from __future__ import annotations
 
 import itertools
+import json
+import os
 import random
+import signal
+import subprocess
+import sys
+import time
 from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -15,6 +23,7 @@ from fenko.machines.gcode import KNOWN, GcodeError, read_line
 from fenko.machines.jogging import ALIVE, BEYOND, PERIOD, Jogging, Lost
 from fenko.machines.planner import AxisLimits, Planner
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
+from support import FENKO, Run, wait_for
 
 AXES = {"x": AxisLimits(0, 300, 50, 500), "y": AxisLimits(0, 200, 40, 300)}
 SLACK = 0.03
@@ -378,3 +387,97 @@ def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None
         except Lost:
             continue
         assert b"J=" not in sent and b"G1 " not in sent, "nobody asked for motion"
+
+
+# --- By the clock, over real lines ---
+
+DRIVER = """
+import os, select, socket, sys, time, tty
+sys.path.insert(0, sys.argv[3])
+from test_machine import AXES
+from fenko.machines.dialects import DIALECTS
+from fenko.machines.jogging import Jogging, Lost
+kind, _, where = sys.argv[1].partition(" ")
+if kind == "tcp":
+    line = socket.create_connection(("127.0.0.1", int(where.rpartition(":")[2])))
+    fd = line.fileno()
+else:
+    fd = os.open(where, os.O_RDWR | os.O_NOCTTY)
+    tty.setraw(fd)
+jogging = Jogging(DIALECTS[sys.argv[2]], AXES)
+print("ready", flush=True)
+while True:
+    now = time.monotonic()
+    jogging.steer(now, {"x": 40.0})
+    if select.select([fd], [], [], 0.005)[0]:
+        jogging.hear(time.monotonic(), os.read(fd, 4096))
+    try:
+        os.write(fd, jogging.tick(time.monotonic()))
+    except Lost:
+        pass
+"""
+
+
+class Real:
+    """`fenko machine simulate`, and whoever looks where its machine is."""
+
+    def __init__(self, folder: Path, *arguments: str) -> None:
+        self._said = folder / "said"
+        command = [*FENKO, "machine", "simulate", "--homed", "--format", "json", *arguments]
+        for axis, limits in AXES.items():
+            command += ["--axis", f"{axis}={limits.least}:{limits.most},{limits.fastest * 60},{limits.acceleration}"]
+        with self._said.open("wb") as out:
+            self.process = subprocess.Popen(command, stdout=out, stderr=subprocess.DEVNULL)
+        self.name: str = wait_for(lambda: self._said.read_text().partition("\n")[0], "its line")
+
+    def end(self) -> dict[str, Any]:
+        """Ends it; what it did."""
+        self.process.send_signal(signal.SIGINT)
+        assert self.process.wait(20) == 0
+        found: dict[str, Any] = json.loads(self._said.read_text().partition("\n")[2])
+        return found
+
+
+@pytest.mark.parametrize("line", ["pty", "tcp"])
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
+def test_a_driver_that_dies_moves_nothing(tmp_path: Path, line: str, how: signal.Signals) -> None:
+    real = Real(tmp_path, *(("--port", "0") if line == "tcp" else ()))
+    command = [sys.executable, "-c", DRIVER, real.name, "grbl", str(Path(__file__).parent)]
+    driver = subprocess.Popen(command, stdout=subprocess.PIPE)
+    assert driver.stdout is not None and driver.stdout.readline() == b"ready\n"
+    time.sleep(2.0)  # of 40 mm a second
+    driver.send_signal(how)
+    time.sleep(1.5)
+    driver.kill()
+    driver.wait()
+    done = real.end()
+    # How long it was driven is not known to the millisecond on a busy machine; that it did not go on is.
+    assert done["state"] == "Idle" and 20 < done["position"]["x"] < 200, done
+    assert done["fastest"] < 2600
+    after = done["seconds"] - done["rested"]
+    assert after >= 1.5 - braking(40) - 0.1 - SLACK, done
+
+
+def test_it_draws_what_it_did(tmp_path: Path) -> None:
+    real = Real(tmp_path, "--out", str(tmp_path / "path.svg"), "--fault", "alarm@2.5")
+    fd = os.open(real.name.partition(" ")[2], os.O_RDWR | os.O_NOCTTY)
+    for text in ("G21 G90 G1 X40 Y20 F2400\n", "G1 X40 Y60\n", "G0 X0 Y0\n", "G1 X200\n"):
+        os.write(fd, text.encode())
+    time.sleep(3.5)
+    os.close(fd)
+    done = real.end()
+    assert done["state"] == "Alarm" and done["lines"] == 4 and done["way"] > 80
+    text = (tmp_path / "path.svg").read_text()
+    assert "speed, mm/s" in text and "run" in text
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("--axis", "x=5"), "is no axis"), (("--axis", "x=9:0,1,1"), "from less to more"), (("--fault", "tea@1"), "is no fault"),
+        (("--for", "soon"), "is not a time"), (("--out", "x.gif"), "should end in"), (("--dialect", "latin"), "latin"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_simulated(fenko: Run, arguments: tuple[str, ...], message: str) -> None:
+    done = fenko("machine", "simulate", *arguments)
+    assert (done.returncode, message in done.stderr, "Traceback" in done.stderr) == (2, True, False), done.stderr

@@ -162,6 +162,29 @@ def _page() -> None:
     print(OUT / "page.png")
 
 
+def _machine() -> None:
+    """A simulated machine that is homed, jogged, stepped, and jogged until a switch is hit; in no time."""
+    from fenko.machines.simulated import Fault
+    from fenko.showing.machine_picture import draw
+    from test_machine import AXES, Bench
+
+    bench = Bench("grbl", Fault(17.0, "alarm"))
+    bench.run(0.3)
+    bench.machine.take(b"$H\n")
+    bench.run(11.5)
+    bench.run(1.2, {"x": 40.0})
+    bench.run(0.4, {})
+    bench.run(1.0, {"x": 30.0, "y": 25.0})
+    bench.run(0.3, {})
+    for _ in range(8):
+        bench.jogging.step(bench.now, "y", 2.0)
+        bench.run(0.12)
+    bench.run(1.6, {"x": -35.0, "y": 10.0})
+    title = "A simulated machine: homed, jogged along x, jogged with a stick, stepped with a dial, jogged until a switch is hit"
+    draw(OUT.parent / "machine.png", title, bench.machine.trace, AXES)
+    print(OUT.parent / "machine.png")
+
+
 def main() -> None:
     """Takes the pictures that are named, or all."""
     OUT.mkdir(parents=True, exist_ok=True)
@@ -179,8 +202,9 @@ def main() -> None:
             )
             subprocess.run(["montage", *made, *beside, OUT / f"{name}.png"], check=True)
         print(OUT / f"{name}.png")
-    if not sys.argv[1:] or "page" in sys.argv[1:]:
-        _page()
+    for name, made_by in (("page", _page), ("machine", _machine)):
+        if not sys.argv[1:] or name in sys.argv[1:]:
+            made_by()
     for name in [name for name in sys.argv[1:] or SHOTS if name in SHOTS]:
         command, seconds, columns, lines = SHOTS[name]
         with tempfile.TemporaryDirectory() as place, screen() as one:

@@ -361,15 +361,19 @@ class SimulatedMachine:
                 if self.state in ("Run", "Jog") and not self.planner.blocks:
                     self.state = "Idle"
             self._read_lines()
-            if self.planner.moving or self._traced < 0 or (self.trace and self.trace[-1].speed):
-                self._note()
+            speed = self._homing_speed() if self.state == "Home" else self.planner.speed
+            if speed or self._traced < 0 or self.trace[-1].speed:
+                self._note(speed)
 
-    def _note(self) -> None:
+    def _note(self, speed: float) -> None:
         step = floor(self.now / TRACED_EVERY)
-        stopped = not self.planner.moving
-        if step != self._traced or stopped:
+        if step != self._traced or not speed:
             self._traced = step
-            self.trace.append(Point(self.now, dict(self.planner.position), self.planner.speed, self.state))
+            self.trace.append(Point(self.now, dict(self.planner.position), speed, self.state))
+
+    def _homing_speed(self) -> float:
+        axis = self._homing_left[0] if self._homing_left else None
+        return min(_HOMES_AT, self.planner.axes[axis].fastest) if axis is not None else 0.0
 
     def _homes(self) -> None:
         axis = self._homing_left[0] if self._homing_left else None
@@ -379,9 +383,8 @@ class SimulatedMachine:
             self._say("ok")
             return
         limits = self.planner.axes[axis]
-        at = self.planner.position[axis] - min(_HOMES_AT, limits.fastest) * TICK
+        at = self.planner.position[axis] - self._homing_speed() * TICK
         self.planner.position[axis] = max(limits.least, at)
-        self.trace.append(Point(self.now, dict(self.planner.position), min(_HOMES_AT, limits.fastest), "Home"))
         if self.planner.position[axis] <= limits.least:
             self._homing_left.pop(0)
 

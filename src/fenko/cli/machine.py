@@ -1,0 +1,143 @@
+"""`fenko machine`: machines that move, and one that is simulated."""
+
+from __future__ import annotations
+
+import re
+from math import inf
+from pathlib import Path
+
+import click
+
+from fenko.cli.shared import fail, format_option, note, say, show_json
+from fenko.core.words import parse_time, reason
+from fenko.drawing import FORMATS
+from fenko.machines.dialects import DIALECTS
+from fenko.machines.planner import AxisLimits
+from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
+
+_AXIS = re.compile(r"([a-z])=(-?\d+(?:\.\d+)?):(-?\d+(?:\.\d+)?),(\d+(?:\.\d+)?),(\d+(?:\.\d+)?)")
+_FAULT = re.compile(r"([a-z]+)@(\d+(?:\.\d+)?)(?::(\d+(?:\.\d+)?))?")
+_USUAL = ("x=0:300,3000,500", "y=0:200,3000,500", "z=-80:0,1200,300")
+
+
+@click.group()
+def command() -> None:
+    """A machine to try things on: `fenko machine simulate`."""
+
+
+@command.command()
+@click.option(
+    "--port", type=click.IntRange(0, 65535), help="A TCP port of this computer (0: a free one), not a terminal."
+)
+@click.option(
+    "--dialect", type=click.Choice(list(DIALECTS)), default="grbl", show_default=True, help="How it is talked to."
+)
+@click.option(
+    "--axis", "axes", metavar="NAME=FROM:TO,SPEED,ACCELERATION", multiple=True,
+    help="An axis: its travel in mm, its fastest speed in mm a minute, its acceleration in mm/s². May be said again.",
+)  # fmt: skip
+@click.option("--homed", is_flag=True, help="It knows where it is from the start, and need not be homed.")
+@click.option(
+    "--fault",
+    "faults",
+    metavar="KIND@SECOND[:SECONDS]",
+    multiple=True,
+    help=f"Something goes wrong: {', '.join(FAULTS)}.",
+)
+@click.option("--for", "lasts", metavar="TIME", help="How long it runs, such as 30s. Default: until Ctrl-C.")
+@click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="Draw what it did: .svg, .png or .pdf.")
+@format_option("text", "json")
+def simulate(
+    port: int | None,
+    dialect: str,
+    axes: tuple[str, ...],
+    homed: bool,
+    faults: tuple[str, ...],
+    lasts: str | None,
+    out: Path | None,
+    form: str,
+) -> None:
+    """Run a machine that is simulated: controller, queue, acceleration, travel, homing, alarms.
+
+    It prints where other programs find it, and behaves there as a controller of that dialect: `grbl` takes lines of G-code and
+    single characters between (`?`, `!`, `~`, jog cancel, reset) and jogs with `$J=`; `lines` knows lines and `ok`.
+
+    \b
+    fenko machine simulate --homed --out path.png
+    fenko machine simulate --port 7700 --fault silence@10:2 --fault alarm@20
+    """
+    from fenko.machines.serving import End, serve
+
+    limits = dict(_axis(text) for text in axes or _USUAL)
+    wrong = sorted((_fault(text) for text in faults), key=lambda fault: fault.at)
+    seconds = inf
+    if lasts is not None:
+        try:
+            seconds = parse_time(lasts)
+        except ValueError as why:
+            raise click.BadParameter(str(why), param_hint="--for") from None
+    if out is not None and out.suffix[1:].lower() not in FORMATS:
+        fail(f"{out} should end in {', '.join(f'.{ending}' for ending in FORMATS)}", 2)
+    machine = SimulatedMachine(limits, dialect, homing=not homed, faults=wrong)
+    try:
+        end = End(port)
+    except OSError as why:
+        fail(f"port {port} cannot be had: {reason(why)}")
+    say(end.name)
+    note(f"a simulated machine that talks {dialect}; Ctrl-C ends it")
+    try:
+        serve(machine, end, seconds, lambda state: note(f"{machine.now:8.2f} s  {state.lower()}"))
+    except KeyboardInterrupt:
+        note("")
+    finally:
+        end.close()
+    _account(machine, form)
+    if out is not None:
+        from fenko.showing.machine_picture import draw
+
+        try:
+            draw(out, f"A simulated machine, {machine.now:.1f} s", machine.trace, limits)
+        except OSError as why:
+            fail(f"{out} cannot be written: {reason(why)}")
+        note(f"{out} shows what it did")
+
+
+def _axis(text: str) -> tuple[str, AxisLimits]:
+    found = _AXIS.fullmatch(text)
+    if found is None:
+        raise click.BadParameter(f"`{text}` is no axis; write it like {_USUAL[0]}", param_hint="--axis")
+    name, least, most, fastest, acceleration = found[1], *map(float, found.groups()[1:])
+    if name not in "xyzabc" or least >= most or not fastest or not acceleration:
+        raise click.BadParameter(
+            f"`{text}`: x, y, z, a, b or c, a travel from less to more, speeds above 0", param_hint="--axis"
+        )
+    return name, AxisLimits(least, most, fastest / 60, acceleration)
+
+
+def _fault(text: str) -> Fault:
+    found = _FAULT.fullmatch(text)
+    if found is None or found[1] not in FAULTS:
+        raise click.BadParameter(
+            f"`{text}` is no fault: {', '.join(FAULTS)}, such as silence@10:2", param_hint="--fault"
+        )
+    return Fault(float(found[2]), found[1], float(found[3] or 0.5))
+
+
+def _account(machine: SimulatedMachine, form: str) -> None:
+    """What it did, in a few numbers."""
+    way = 0.0
+    for before, after in zip(machine.trace, machine.trace[1:], strict=False):
+        way += sum((after.position[axis] - before.position[axis]) ** 2 for axis in after.position) ** 0.5
+    fastest = max((point.speed for point in machine.trace), default=0.0)
+    place = {axis: round(value, 3) for axis, value in machine.planner.position.items()}
+    if form == "json":
+        show_json({
+            "seconds": round(machine.now, 3), "state": machine.state, "position": place, "lines": len(machine.heard),
+            "way": round(way, 3), "fastest": round(fastest * 60, 1),
+            "rested": max((point.at for point in machine.trace if point.speed), default=0.0),
+        })  # fmt: skip
+        return
+    at = "  ".join(f"{axis} {value:g}" for axis, value in place.items())
+    note(
+        f"it went {way:.1f} mm, {fastest * 60:.0f} mm a minute at most, took {len(machine.heard)} lines, and is at {at}"
+    )
