@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+import fenko.cli
 from fenko.cli import COMMANDS
 from fenko.core.controls import KINDS, SHAPED
 from fenko.core.plan import GESTURES
@@ -224,3 +225,24 @@ def test_devices_and_windows_without_any(fenko: Run) -> None:
     done = fenko("windows")
     assert done.returncode == 1
     assert "DISPLAY is not set" in done.stderr
+
+
+def test_ctrl_c_while_a_class_is_made_ends_cleanly(monkeypatch: pytest.MonkeyPatch) -> None:
+    class Interrupting:
+        def __set_name__(self, owner: type, name: str) -> None:
+            raise KeyboardInterrupt
+
+    def loading(*arguments: object, **more: object) -> None:
+        type("Loaded", (), {"part": Interrupting()})
+
+    monkeypatch.setattr(fenko.cli.cli, "main", loading)
+    with pytest.raises(SystemExit) as end:
+        fenko.cli.main([])
+    assert end.value.code == 1
+
+    def wrong(*arguments: object, **more: object) -> None:
+        raise RuntimeError("something else")
+
+    monkeypatch.setattr(fenko.cli.cli, "main", wrong)
+    with pytest.raises(RuntimeError, match="something else"):
+        fenko.cli.main([])

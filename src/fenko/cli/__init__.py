@@ -91,6 +91,11 @@ def main(arguments: Sequence[str] | None = None) -> None:
         cli.main(arguments, prog_name="fenko")
     except KeyboardInterrupt:
         status = 1
+    except RuntimeError as why:
+        # What Python makes of a Ctrl-C while a class is being made, such as one of a module that is being loaded.
+        if not isinstance(why.__cause__, KeyboardInterrupt):
+            raise
+        status = 1
     except SystemExit as end:
         status = end.code
     except BrokenPipeError:
