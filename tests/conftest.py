@@ -7,6 +7,7 @@ import subprocess
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
@@ -64,3 +65,10 @@ def make_desk(tmp_path: Path) -> MakeDesk:
         return folder
 
     return make
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """What failed at first and passed the second time is a fault that has not been found yet: it is told."""
+    for report in terminalreporter.stats.get("rerun", ()):
+        terminalreporter.write_sep("-", f"run again: {report.nodeid}")
+        terminalreporter.write_line("\n".join(str(report.longreprtext).splitlines()[-25:]))
