@@ -18,8 +18,8 @@ from typing import Any
 import pytest
 
 from fenko.core.changes import UNPLUG, Change
+from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
-from fenko.core.plan import Focus
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.far import FarEnds

@@ -10,20 +10,11 @@ from hypothesis import strategies as st
 
 from fenko.core.backlog import queued_as
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change, Effect
+from fenko.core.circumstances import Condition, Focus
 from fenko.core.keys import NAMED_KEYS
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import Phrase, parse_phrase
-from fenko.core.plan import (
-    BASE,
-    Binding,
-    Cell,
-    Condition,
-    Focus,
-    Level,
-    Plan,
-    Surface,
-    Timing,
-)
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Surface, Timing
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.registration import Said

@@ -8,7 +8,8 @@ from math import inf
 from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
-from fenko.core.plan import BASE, Binding, Cell, Focus, Level, Plan
+from fenko.core.circumstances import Focus
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan
 from fenko.core.verbs.desk import ChangeProfile, PauseOrResume, TurnOnLayer
 from fenko.core.verbs.keys import Keys
 

@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 from fenko.core.changes import FOCUS, UNPLUG, Change
+from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
-from fenko.core.plan import Focus
 from test_engine import keys, plan, play
 
 Desk = dict[str, Any]

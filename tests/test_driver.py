@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.focus import FocusSource

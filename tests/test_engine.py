@@ -12,21 +12,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change, Effect
+from fenko.core.circumstances import Condition, Focus
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import (
-    BASE,
-    Binding,
-    Cell,
-    Condition,
-    Focus,
-    Layer,
-    Level,
-    Plan,
-    Profile,
-    Timing,
-)
+from fenko.core.plan import BASE, Binding, Cell, Layer, Level, Plan, Profile, Timing
 from fenko.core.rehearsal import rehearse
 from hands import SURFACES, Witness, at_rest, kept_apart, performances, plans
 

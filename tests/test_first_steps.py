@@ -14,8 +14,9 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from fenko.core.circumstances import Focus
 from fenko.core.controls import KINDS
-from fenko.core.plan import Focus, Surface
+from fenko.core.plan import Surface
 from fenko.core.remedies import input_denied, together, uinput_denied, uinput_missing
 from fenko.desk.load import load_desk
 from fenko.desk.starting import Found, starting_desk, surface_name

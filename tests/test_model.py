@@ -9,10 +9,11 @@ from typing import Any
 import pytest
 
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change
+from fenko.core.circumstances import Condition, Focus
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import Phrase, parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Layer, Level, Plan, Profile, Surface, Timing
+from fenko.core.plan import BASE, Binding, Cell, Layer, Level, Plan, Profile, Surface, Timing
 from fenko.core.verbs.keys import Keys
 from model import Model, Told
 

@@ -15,12 +15,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, UNPLUG, Change, Effect
+from fenko.core.circumstances import Condition, Focus
 from fenko.core.conditioning import CURVES, Conditioning, OneEuro, Shaping
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs, Raw
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, Profile, Surface, Timing
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Profile, Surface, Timing
 from fenko.core.plan import Layer as Layered
 from fenko.core.rehearsal import rehearse
 from fenko.core.script import ScriptError, parse_hand_step

@@ -16,9 +16,10 @@ from hypothesis import strategies as st
 
 from fenko.core.changes import FOCUS, PLUG, RUNNING, UNPLUG, Change
 from fenko.core.choosing import Chooser
+from fenko.core.circumstances import AROUND_FIELDS, FOCUS_FIELDS, Circumstances, Condition, Focus
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
-from fenko.core.plan import AROUND_FIELDS, BASE, FOCUS_FIELDS, Circumstances, Condition, Focus, Level, Plan, Profile
+from fenko.core.plan import BASE, Level, Plan, Profile
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 from fenko.devices.recorder import take_line

@@ -9,10 +9,11 @@ from math import inf
 import pytest
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG, Change
+from fenko.core.circumstances import Condition, Focus
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import BASE, Binding, Cell, Condition, Focus, Level, Plan, Timing
+from fenko.core.plan import BASE, Binding, Cell, Level, Plan, Timing
 from fenko.core.plan import Layer as Layered
 from fenko.core.plan import Profile as Profiled
 from fenko.core.verbs import VERBS

@@ -9,8 +9,9 @@ import pytest
 
 from fenko.core.board import Board
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, UNPLUG
+from fenko.core.circumstances import Focus
 from fenko.core.conditioning import Conditioning
-from fenko.core.plan import Focus, Surface
+from fenko.core.plan import Surface
 from fenko.devices.recorder import TakeWriter
 from fenko.devices.take import read_take
 from support import Run

@@ -15,9 +15,10 @@ import click
 from fenko.cli.shared import bold, colour, dim, fail, open_desk, say
 from fenko.cli.timeline import Action, Moment, clip, describe, flowing, moments
 from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
+from fenko.core.circumstances import Focus
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Phrase
-from fenko.core.plan import Focus, Plan
+from fenko.core.plan import Plan
 from fenko.core.verbs.keys import Keys
 from fenko.core.words import reason, width
 from fenko.data import DEMO

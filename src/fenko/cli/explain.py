@@ -25,8 +25,8 @@ from fenko.cli.shared import (
 from fenko.cli.timeline import describe
 from fenko.client import NobodyThere, Refused, RunningDesk
 from fenko.core.changes import Effect
+from fenko.core.circumstances import Circumstances, Focus
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import Circumstances, Focus
 from fenko.core.words import format_time
 from fenko.desk.explaining import Explained, Scene, UnknownName, conditioned_words, explained
 from fenko.desk.load import Desk

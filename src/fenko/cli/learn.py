@@ -12,8 +12,9 @@ from fenko.cli.binding_editor import BindingEditor, Refused
 from fenko.cli.new import window_in_front
 from fenko.cli.shared import desk_option, fail, fail_unknown, note, open_desk
 from fenko.cli.teacher import Teacher, did_you_mean
+from fenko.core.circumstances import Focus
 from fenko.core.phrase import parse_phrase
-from fenko.core.plan import BASE, Focus
+from fenko.core.plan import BASE
 from fenko.core.reader import NAME, PhraseError
 from fenko.desk.load import Desk
 from fenko.live.loop import Loop

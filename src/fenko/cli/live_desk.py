@@ -12,7 +12,8 @@ import click
 
 from fenko.cli.shared import fail, note
 from fenko.core.changes import FOCUS, KEYBOARD, RUNNING, Change, Effect
-from fenko.core.plan import Focus, Report
+from fenko.core.circumstances import Focus
+from fenko.core.plan import Report
 from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import Desk
 from fenko.devices.take import TakeError, read_take

@@ -10,8 +10,9 @@ import click
 
 from fenko.cli.describe import known_as, links_of
 from fenko.cli.shared import desk_option, desk_path, fail, note, say
+from fenko.core.circumstances import Focus
 from fenko.core.controls import KINDS
-from fenko.core.plan import Focus, Surface
+from fenko.core.plan import Surface
 from fenko.core.words import reason
 from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.sources import MAIN_FILE

@@ -13,7 +13,7 @@ import click
 from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
 from fenko.cli.shared import desk_option, note, open_desk
 from fenko.core.changes import Change
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.core.words import reason
 from fenko.desk.load import Desk
 

@@ -9,7 +9,7 @@ import click
 
 from fenko.cli.running import running_desk
 from fenko.cli.shared import bold, dim, format_option, say, say_json, show_json
-from fenko.core.plan import FOCUS_FIELDS
+from fenko.core.circumstances import FOCUS_FIELDS
 from fenko.core.words import shortened
 
 _LAST = 8  # of what it has said

@@ -30,10 +30,10 @@ from fenko.cli.shared import (
 from fenko.cli.timeline import Actions, Flow, Moment, describe, moment_lines, table_head
 from fenko.core.arrival import Arrivals, column_titles
 from fenko.core.changes import Change, Effect
+from fenko.core.circumstances import Focus
 from fenko.core.effects import effect_fields
 from fenko.core.keys import format_key
 from fenko.core.phrase import Phrase
-from fenko.core.plan import Focus
 from fenko.core.seen import KeyView
 from fenko.desk.load import Desk
 

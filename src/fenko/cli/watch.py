@@ -32,8 +32,9 @@ from fenko.cli.shared import (
 from fenko.cli.timeline import clip
 from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
+from fenko.core.circumstances import Focus
 from fenko.core.controls import THRESHOLDS
-from fenko.core.plan import Focus, Plan
+from fenko.core.plan import Plan
 from fenko.core.stack import stack_of
 from fenko.core.words import reason, width
 from fenko.desk.descriptions import Catalogue

@@ -8,7 +8,7 @@ import click
 import msgspec
 
 from fenko.cli.shared import fail, format_option, note, say, say_json, show_json, show_table
-from fenko.core.plan import FOCUS_FIELDS, Focus
+from fenko.core.circumstances import FOCUS_FIELDS, Focus
 from fenko.core.words import shortened
 
 if TYPE_CHECKING:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from itertools import chain
 
+from fenko.core.circumstances import Circumstances, Closeness
 from fenko.core.patterns import Wildcard
-from fenko.core.plan import BASE, Circumstances, Closeness, Profile
+from fenko.core.plan import BASE, Profile
 
 
 class Chooser:

@@ -44,12 +44,13 @@ from typing import Any
 
 from fenko.core.agenda import Agenda
 from fenko.core.changes import FOCUS, KEYBOARD, OUTSIDE, PLUG, RUNNING, UNPLUG, Change, Effect
+from fenko.core.circumstances import Circumstances, Focus
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
-from fenko.core.plan import Cell, Circumstances, Focus, Plan, Profile, Report, unconditioned
+from fenko.core.plan import Cell, Plan, Profile, Report, unconditioned
 from fenko.core.runs import Runs
 from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation

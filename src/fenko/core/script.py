@@ -15,9 +15,10 @@ import re
 
 from msgspec import Struct
 
+from fenko.core.circumstances import Focus
 from fenko.core.controls import MOTION, SENSOR, THRESHOLDS, TOUCH_AREA, Shape
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import Focus, Surface
+from fenko.core.plan import Surface
 from fenko.core.words import nearest, parse_time
 
 HAND_WORDS: dict[str, tuple[str, str]] = {

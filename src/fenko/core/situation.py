@@ -12,7 +12,8 @@ from msgspec import structs
 
 from fenko.core.changes import Effect
 from fenko.core.choosing import Chooser
-from fenko.core.plan import BASE, Circumstances, Focus, Plan, Profile
+from fenko.core.circumstances import Circumstances, Focus
+from fenko.core.plan import BASE, Plan, Profile
 from fenko.core.stack import Stack
 
 LOCKED, ONCE, WHILE = "locked", "once", "while"

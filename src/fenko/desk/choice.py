@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
-from fenko.core.plan import AROUND_FIELDS, BASE, FOCUS_FIELDS, Circumstances, Closeness, Condition, Focus, Profile
+from fenko.core.circumstances import AROUND_FIELDS, FOCUS_FIELDS, Circumstances, Closeness, Condition, Focus
+from fenko.core.plan import BASE, Profile
 from fenko.desk.load import Desk
 
 RULE = (

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from fenko.core.circumstances import AROUND_FIELDS, FOCUS_FIELDS, Condition
 from fenko.core.patterns import Pattern, Wildcard
-from fenko.core.plan import AROUND_FIELDS, FOCUS_FIELDS, Condition, Surface
+from fenko.core.plan import Surface
 from fenko.core.words import nearest
 from fenko.desk.locate import KeyPath
 from fenko.desk.sources import Sources

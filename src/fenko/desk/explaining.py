@@ -7,13 +7,14 @@ from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.circumstances import Focus
 from fenko.core.conditioning import Shaping
 from fenko.core.controls import MOTION, TOUCH_AREA, TOWARDS
 from fenko.core.delays import delays
 from fenko.core.drives import Drive
 from fenko.core.effects import effect_fields
 from fenko.core.performing import Performance
-from fenko.core.plan import Binding, Cell, Focus, Level, Profile, control_of
+from fenko.core.plan import Binding, Cell, Level, Profile, control_of
 from fenko.core.script import HandStep
 from fenko.core.stack import stack_of
 from fenko.core.steps import Follow, Move, Pass, Rate

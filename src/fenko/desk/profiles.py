@@ -4,15 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from fenko.core.plan import (
-    BASE,
-    Binding,
-    Condition,
-    Layer,
-    Level,
-    Profile,
-    Surface,
-)
+from fenko.core.circumstances import Condition
+from fenko.core.plan import BASE, Binding, Layer, Level, Profile, Surface
 from fenko.core.verbs.desk import LAYER_MODES, PROFILE_WORDS
 from fenko.core.words import nearest
 from fenko.desk.bindings import BindingReader

@@ -6,8 +6,9 @@ from collections.abc import Iterable, Sequence
 
 from msgspec import Struct
 
+from fenko.core.circumstances import Focus
 from fenko.core.patterns import fitting
-from fenko.core.plan import BASE, Focus, Surface
+from fenko.core.plan import BASE, Surface
 from fenko.core.verbs.desk import PROFILE_WORDS
 from fenko.core.words import slug_of
 from fenko.desk.writing import key, quoted

@@ -10,8 +10,8 @@ from typing import Any
 import msgspec
 
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
+from fenko.core.circumstances import Focus
 from fenko.core.inputs import Raw
-from fenko.core.plan import Focus
 from fenko.devices.take import VERSION
 
 _RECORDED = ("app", "title", "program")

@@ -11,10 +11,11 @@ from msgspec import Struct
 
 from fenko.core.axes import Detents
 from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
+from fenko.core.circumstances import FOCUS_FIELDS, Focus
 from fenko.core.controls import BUTTON, KINDS, MOTION, Shape, inputs_of
 from fenko.core.inputs import Raw
 from fenko.core.keys import MODIFIERS
-from fenko.core.plan import FOCUS_FIELDS, Focus, Surface
+from fenko.core.plan import Surface
 from fenko.core.words import nearest, reason
 from fenko.system.files import open_file
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from msgspec import Struct, structs
 
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.system.xserver import Display, NoWindow, open_display
 from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds_of, listed
 

@@ -6,9 +6,10 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
 from fenko.core.phrase import Phrase, steps_of
-from fenko.core.plan import GESTURES, Cell, Focus, Plan
+from fenko.core.plan import GESTURES, Cell, Plan
 from fenko.core.steps import Send
 from fenko.core.verbs import ACTS
 from fenko.desk.compiled import Compiled

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from math import inf
 
 from fenko.core.changes import FOCUS, Change
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
 from fenko.focus.x11 import X11Focus
 from fenko.live.source import Source, Surroundings

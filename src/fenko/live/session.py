@@ -10,8 +10,9 @@ from math import inf
 from typing import Any
 
 from fenko.core.changes import FOCUS, KEYBOARD, Change, Effect
+from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
-from fenko.core.plan import Focus, Level, Report
+from fenko.core.plan import Level, Report
 from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.far import FarEnds, far_ends

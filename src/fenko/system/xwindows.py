@@ -7,7 +7,7 @@ import socket
 
 from msgspec import structs
 
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.system.xserver import Display, NoWindow
 
 _LONGEST_TITLE = 1000

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from typing import NamedTuple
 
-from fenko.core.plan import Focus
+from fenko.core.circumstances import Focus
 from fenko.system.xserver import Display, DisplayError, NoWindow, display_name, open_display
 from fenko.system.xwindows import ask_to_close, bring_to_front, described, in_front, listed
 from fenko.workers.worker import Away

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from msgspec import Struct
 
+from fenko.core.circumstances import AROUND_FIELDS, FOCUS_FIELDS, Circumstances, Focus
 from fenko.core.patterns import sample_of
-from fenko.core.plan import AROUND_FIELDS, BASE, FOCUS_FIELDS, Cell, Circumstances, Focus, Profile, control_of
+from fenko.core.plan import BASE, Cell, Profile, control_of
 from fenko.core.stack import stack_of
 from fenko.core.verbs.desk import ChangeProfile, PauseOrResume
 from fenko.desk.conditions import DENIED
