@@ -129,7 +129,7 @@ def main() -> None:
             if says:
                 axes.text(left + 1.4 + 0.68 * len(owner), y, says, fontsize=7.5, color="#506070", va="center", zorder=3)
         if box == "command line, and what it shows":
-            text = "run, try: a session   ·   rehearse, explain, check: the engine alone   ·   learn, watch, describe: sources alone"
+            text = "run, try: a session   ·   rehearse, explain, check: the engine alone   ·   learn, watch, describe: sources alone   ·   legend, sheet: showing, drawing"
             axes.text(left + 1.4, bottom + high - 5.8, text, fontsize=8.5, color="#506070", va="center", zorder=3)
     for one, other in pairwise(PRESS):
         (left, _, wide, _), _ = BOXES[one]
