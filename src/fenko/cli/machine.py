@@ -1,15 +1,17 @@
-"""`fenko machine`: machines that move, and one that is simulated."""
+"""`fenko machine`: what is said to machines that move, and one that is simulated."""
 
 from __future__ import annotations
 
 import re
+import sys
 from math import inf
 from pathlib import Path
 
 import click
+from msgspec import structs
 
-from fenko.cli.shared import fail, format_option, note, say, show_json
-from fenko.core.words import parse_time, reason
+from fenko.cli.shared import colour, fail, format_option, note, say, show_json
+from fenko.core.words import parse_time, reason, shortened
 from fenko.drawing import FORMATS
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.planner import AxisLimits
@@ -22,7 +24,62 @@ _USUAL = ("x=0:300,3000,500", "y=0:200,3000,500", "z=-80:0,1200,300")
 
 @click.group()
 def command() -> None:
-    """A machine to try things on: `fenko machine simulate`."""
+    """What a machine program does (`read`), and a machine to try it on (`simulate`)."""
+
+
+_axis_option = click.option(
+    "--axis", "axes", metavar="NAME=FROM:TO,SPEED,ACCELERATION", multiple=True,
+    help="An axis: its travel in mm, its fastest speed in mm a minute, its acceleration in mm/s². May be said again.",
+)  # fmt: skip
+
+
+@command.command()
+@click.argument("program", metavar="FILE|TEXT")
+@_axis_option
+@click.option("--safe-height", metavar="MM", type=float, help="The height (z) above which it may go sideways fast.")
+@format_option("text", "json")
+def read(program: str, axes: tuple[str, ...], safe_height: float | None, form: str) -> None:
+    """Tell what each line of a machine program does, without any machine, and what is wrong with it.
+
+    Letters, commands and numbers are read as RS-274 has them; what is not known is refused. Places are taken for those of the
+    machine until the program says that they are others (`G92`, `G54` …).
+
+    
+    fenko machine read "G90 G0 X20 Y30"
+    fenko machine read part.nc --safe-height -5
+    """
+    from fenko.machines.explained import Machine, explained
+
+    lines = _lines(program)
+    told = list(explained(lines, Machine(dict(_axis(text) for text in axes or _USUAL), safe_height)))
+    if form == "json":
+        show_json([structs.asdict(one) for one in told])
+    else:
+        for number, one in enumerate(told, 1):
+            if one.text.strip():
+                say(f"{number:4}  {shortened(one.text, 40):40}  {one.words}")
+            for error, column in one.errors:
+                say(colour(f"      {number}:{column}: error: {error}", "bright_red"))
+            for warning in one.warnings:
+                say(colour(f"      {number}: warning: {warning}", "bright_yellow"))
+    if any(one.errors for one in told):
+        sys.exit(2)
+    sys.exit(1 if any(one.warnings for one in told) else 0)
+
+
+def _lines(program: str) -> list[str]:
+    """The lines of a file, or of the text itself."""
+    path = Path(program)
+    try:
+        if path.is_file():
+            return path.read_text(errors="replace").splitlines()
+    except OSError as why:
+        fail(f"{program} cannot be read: {reason(why)}")
+    except ValueError:
+        pass  # what cannot be the name of a file
+    if re.fullmatch(r"[\w./-]+\.\w+", program) and not re.match(r"[GMgm]\d", program):
+        fail(f"there is no file {program}", 2)
+    return program.splitlines() or [""]
 
 
 @command.command()
@@ -32,10 +89,7 @@ def command() -> None:
 @click.option(
     "--dialect", type=click.Choice(list(DIALECTS)), default="grbl", show_default=True, help="How it is talked to."
 )
-@click.option(
-    "--axis", "axes", metavar="NAME=FROM:TO,SPEED,ACCELERATION", multiple=True,
-    help="An axis: its travel in mm, its fastest speed in mm a minute, its acceleration in mm/s². May be said again.",
-)  # fmt: skip
+@_axis_option
 @click.option("--homed", is_flag=True, help="It knows where it is from the start, and need not be homed.")
 @click.option(
     "--fault",
