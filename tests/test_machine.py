@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.explained import Machine, Reading, Told, explained
 from fenko.machines.gcode import KNOWN, GcodeError, read_line
-from fenko.machines.jogging import ALIVE, BEYOND, PERIOD, Jogging, Lost
+from fenko.machines.jogging import ALIVE, ASKED_EVERY, BEYOND, PERIOD, Jogging, Lost
 from fenko.machines.planner import AxisLimits, Planner
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
 from support import FENKO, Run, wait_for
@@ -209,7 +209,7 @@ def test_a_program_is_read_on_the_command_line(fenko: Run, tmp_path: Path) -> No
 # --- The machine itself ---
 
 
-@given(st.lists(st.tuples(st.floats(-50, 50), st.floats(-50, 50), st.floats(1, 60)), min_size=1, max_size=12))
+@given(st.lists(st.tuples(st.floats(-50, 50), st.floats(-50, 50), st.floats(10, 60)), min_size=1, max_size=12))
 def test_a_queue_is_driven_to_its_end(moves: list[tuple[float, float, float]]) -> None:
     planner = Planner(AXES, 20)
     for x, y, speed in moves:
@@ -286,7 +286,7 @@ def test_a_ring_is_turned_and_let_go(dialect: str) -> None:
     at = bench.machine.planner.position["x"]
     bench.run(0.5, {"x": -30.0})
     assert at < 175 and 13 < at - bench.machine.planner.position["x"] < 15.5
-    assert bench.furthest <= braking_way(40, 500) + 40 * (BEYOND + PERIOD)
+    assert bench.furthest <= braking_way(40, 500) + 40 * (BEYOND + ASKED_EVERY + PERIOD)
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)

@@ -153,7 +153,7 @@ class Jogging:
             self._synced = True
             self._jogs = self._stepping = False
         elif self._going:
-            left = sqrt(sum((self._sent[axis] - self.position[axis]) ** 2 for axis in self.axes))
+            left = self._before_it()
             speed = sqrt(sum(one * one for one in self._going.values()))
             slowest = min(self.axes[axis].acceleration for axis in self._going)
             self._ahead_until = now + min(left / speed, 2 * sqrt(left / slowest))
@@ -197,6 +197,8 @@ class Jogging:
         elif self._unlocks == "wanted" and self._greeted and not self._unanswered:
             self._unlocks = "said"
             found += self._line(now, self.dialect.unlock, {})
+        if self.moving:
+            self._next_ask = min(self._next_ask, now + ASKED_EVERY)  # it rested until now
         if self._asked_at is None and now >= self._next_ask:
             self._next_ask = now + (
                 PERIOD
@@ -234,6 +236,11 @@ class Jogging:
             found += piece
         return found
 
+    def _before_it(self) -> float:
+        """How far it was from where it was seen last to where it has been asked to be."""
+        assert self.position is not None
+        return sqrt(sum((self._sent[axis] - self.position[axis]) ** 2 for axis in self.axes))
+
     def _stepped(self, now: float) -> bytes:
         """The next part of the steps that are left, exactly: a machine that is to stop has no more than this before it."""
         found = b""
@@ -267,6 +274,8 @@ class Jogging:
         acceleration = min(self.axes[axis].acceleration * speed / abs(one) for axis, one in going.items())
         if max(now, self._ahead_until) - now > speed / (2 * acceleration) + BEYOND - PERIOD:
             return b""
+        if self._before_it() > speed * speed / (2 * acceleration) + speed * (BEYOND + ASKED_EVERY + PERIOD):
+            return b""  # whatever was reckoned, so much of it has not been seen to be done
         self._going, self._jogs = going, True
         way = {axis: self._kept(axis, one * PERIOD) for axis, one in self._going.items()}
         way = {axis: round(far, 4) for axis, far in way.items() if abs(far) >= 0.0001}
