@@ -98,3 +98,12 @@ def test_a_desk_without_descriptions_shows_what_it_binds(fenko: Run, make_desk: 
 def test_what_cannot_be_drawn(fenko: Run, arguments: tuple[str | Path, ...], status: int, message: str) -> None:
     done = fenko("sheet", *arguments)
     assert (done.returncode, message in done.stderr, "Traceback" in done.stderr) == (status, True, False), done.stderr
+
+
+def test_an_icon_by_name_is_left_out_in_a_terminal(fenko: Run, make_desk: MakeDesk) -> None:
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\n'
+        'south = { do = "a", label = "Mute", icon = "mic-off" }\neast = { do = "b", label = "Onion", icon = "◐" }\n'
+    )
+    shown = fenko("sheet", "--desk", desk).stdout
+    assert "Mute" in shown and "mic-off" not in shown and "◐ Onion" in " ".join(shown.split())
