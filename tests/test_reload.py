@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import itertools
 import json
 import os
 import pickle
@@ -19,6 +20,7 @@ from fenko.core.patterns import compile_pattern
 from fenko.core.remedies import Remedy
 from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import load_desk
+from fenko.desk.sources import settled
 from fenko.live.loop import Loop
 from fenko.live.service import MOST_UNDER_WAY, Services
 from fenko.live.session import Session
@@ -131,6 +133,40 @@ def test_a_signal_has_it_read_again(pressing: tuple[Path, Running]) -> None:
     _, running = pressing
     running.process.send_signal(signal.SIGUSR1)
     wait_for(lambda: "was read again; nothing has changed" in running.said(), "that it was read", 30)
+
+
+def test_a_file_that_is_being_written_is_no_desk_yet(pressing: tuple[Path, Running]) -> None:
+    """What is saved in place is empty for a moment, and then a part of itself; the keys go on meanwhile."""
+    desk, running = pressing
+    file = desk / "desk.toml"
+    text = DESK.format(key="f3")
+    for part in ("", text[: text.index("[profile.titled]")].replace("f3", "f2")):
+        file.write_text(part)
+        time.sleep(0.08)  # it is read from 0.05 s on
+    file.write_text("")
+    time.sleep(0.2)
+    file.write_text(text)
+    wait_for(lambda: running.last_key() == "f3", running.said())
+    keys = [line.get("key") for line in map(json.loads, running.out.read_text().splitlines())]
+    assert None not in keys and set(keys) <= {"f1", "f2", "f3"}
+    assert "no profile" not in running.said() and "error" not in running.said()
+    # Every press was answered: nothing was ever bound to nothing.
+    times = [json.loads(line)["t"] for line in running.out.read_text().splitlines()]
+    assert max(b - a for a, b in itertools.pairwise(times)) < 1.0
+
+
+def test_a_desk_is_settled_when_its_files_are_what_they_were(make_desk: MakeDesk) -> None:
+    desk = make_desk(DESK.format(key="f1"))
+    file = desk / "desk.toml"
+    digests = load_desk(desk).sources.digests
+    assert settled(digests, file)
+    file.write_text(DESK.format(key="f2"))
+    assert not settled(digests, file)
+    file.write_text("")
+    assert not settled(load_desk(desk).sources.digests, file)
+    assert settled(load_desk(desk).sources.digests, desk / "other.toml")
+    file.unlink()
+    assert not settled(digests, file)
 
 
 def test_an_output_that_is_lost_is_opened_again(make_desk: MakeDesk) -> None:

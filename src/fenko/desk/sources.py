@@ -232,6 +232,20 @@ class Sources:
         )
 
 
+def settled(digests: Mapping[str, str], main: Path) -> bool:
+    """Whether these files are still what they were when they were read, and the `main` one is not empty: somebody may be
+    writing into them, and what is half there can be a desk too."""
+    empty = _digest(b"")
+    for name, digest in digests.items():
+        try:
+            now = _digest(read_file(Path(name)))
+        except OSError:
+            now = ""
+        if now != digest or (now == empty and Path(name) == main):
+            return False
+    return True
+
+
 def _digest(raw: bytes) -> str:
     return hashlib.blake2b(raw, digest_size=16).hexdigest()
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -13,8 +15,11 @@ from fenko.desk.compiled import Compiled, compiled, filled
 from fenko.desk.editing import EditError, with_entries
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
+from fenko.desk.sources import settled
 
 _CELLS_AT_ONCE = 100
+_TRIES, _APART = 10, 0.05
+"""How often a desk is read again whose files change meanwhile, and after how many seconds each time."""
 
 
 class Broken(Struct, frozen=True):
@@ -27,14 +32,16 @@ class Broken(Struct, frozen=True):
 def compile_desk(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...] = ()) -> Iterator[tuple[str, Any]]:
     """The desk in a folder, with other values (TOML) at some paths: its levels, piece by piece, then the rest; or its
     problems, if it has any."""
-    try:
-        desk = compiled(load_desk(Path(folder), with_entries(Path(folder), settings)))
-    except DeskError as error:
-        yield "problems", Broken([problem.render() for problem in error.problems], error.digests)
+    for left in range(_TRIES, -1, -1):
+        found = _read(folder, settings)
+        main = Path(folder) / "desk.toml" if os.path.isdir(folder) else Path(folder)
+        if settings or not left or settled(found.digests, main):
+            break
+        time.sleep(_APART)
+    if isinstance(found, Broken):
+        yield "problems", found
         return
-    except EditError as why:
-        yield "problems", Broken([str(why)])
-        return
+    desk = found
     for level in desk.plan.levels.values():
         controls = list(level.controls.items())
         for at in range(0, len(controls) or 1, _CELLS_AT_ONCE):
@@ -44,6 +51,15 @@ def compile_desk(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...] 
     for name, profile in skeleton.profiles.items():
         yield "profile", (name, profile)
     yield "rest", skeleton.desk
+
+
+def _read(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...]) -> Compiled | Broken:
+    try:
+        return compiled(load_desk(Path(folder), with_entries(Path(folder), settings)))
+    except DeskError as error:
+        return Broken([problem.render() for problem in error.problems], error.digests)
+    except EditError as why:
+        return Broken([str(why)])
 
 
 class Assembly:
