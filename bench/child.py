@@ -13,6 +13,8 @@ from fenko.devices.events import EventReader, State
 from fenko.live.loop import Loop
 from fenko.live.session import Session
 from fenko.outputs.afar import FarPort
+from fenko.outputs.kernel import KernelPort
+from fenko.outputs.layout import us_layout
 from fenko.outputs.port import Port, Settings
 from fenko.system.kernel import EVENT, KEY
 
@@ -42,6 +44,23 @@ def serve(
         loop.add(0, readable)
         os.write(1, b"r")
         loop.run()
+
+
+class Pipe:
+    """An end of a pipe in place of a virtual device."""
+
+    def __init__(self, fd: int) -> None:
+        self.fd = fd
+
+    def close(self) -> None:
+        """The process closes it."""
+
+
+def piped_port(moves: bool = False) -> KernelPort:
+    """The kernel's port, whose keys, or whose `moves`, go to standard output, and the others nowhere."""
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    ends = (nowhere, 1) if moves else (1, nowhere)
+    return KernelPort(us_layout("us"), print, lambda: (Pipe(ends[0]), Pipe(ends[1])))
 
 
 def key_report(code: int, value: int) -> bytes:

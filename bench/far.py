@@ -47,21 +47,12 @@ to = "udp 127.0.0.1:{port}"
 trigger-right = {{ do = "osc /level follow", spring = true }}
 """
 FENKO = """
-import os, sys
-from bench.child import serve
+import sys
+from bench.child import piped_port, serve
 from fenko.core.keys import KERNEL_KEYS
-from fenko.outputs.kernel import KernelPort
-from fenko.outputs.layout import us_layout
-
-class Pipe:
-    def __init__(self, fd):
-        self.fd = fd
-
-def open_port():
-    return KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
 
 addresses = {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]} | {(3, 5): "pad.trigger-right"}
-serve(sys.argv[1], addresses, open_port, {5: (0, 1000)})
+serve(sys.argv[1], addresses, piped_port, {5: (0, 1000)})
 """
 KEYS = "abcdefghijklmnopqrstuvwxyz0123456789"
 ABSOLUTE, TRIGGER = 3, 5

@@ -25,20 +25,11 @@ stick-left = "pointer 900"
 stick-right = "scroll 20"
 """
 FENKO = """
-import os, sys
-from bench.child import serve
-from fenko.outputs.kernel import KernelPort
-from fenko.outputs.layout import us_layout
-
-class Pipe:
-    def __init__(self, fd):
-        self.fd = fd
-
-def open_port():
-    return KernelPort(us_layout("us"), print, lambda: (Pipe(os.open(os.devnull, os.O_WRONLY)), Pipe(1)))
+import sys
+from bench.child import piped_port, serve
 
 names = ["stick-left.x", "stick-left.y", "stick-right.x", "stick-right.y"]
-serve(sys.argv[1], {(3, code): f"pad.{name}" for code, name in enumerate(names)}, open_port, dict.fromkeys(range(4), (-100, 100)))
+serve(sys.argv[1], {(3, code): f"pad.{name}" for code, name in enumerate(names)}, lambda: piped_port(moves=True), dict.fromkeys(range(4), (-100, 100)))
 """
 
 

@@ -25,20 +25,11 @@ while True:
     os.write(1, os.read(0, 1536))
 """
 FENKO = """
-import os, sys
-from bench.child import serve
+import sys
+from bench.child import piped_port, serve
 from fenko.core.keys import KERNEL_KEYS
-from fenko.outputs.kernel import KernelPort
-from fenko.outputs.layout import us_layout
 
-class Pipe:
-    def __init__(self, fd):
-        self.fd = fd
-
-def open_port():
-    return KernelPort(us_layout("us"), print, lambda: (Pipe(1), Pipe(os.open(os.devnull, os.O_WRONLY))))
-
-serve(sys.argv[1], {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}, open_port)
+serve(sys.argv[1], {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}, piped_port)
 """
 
 

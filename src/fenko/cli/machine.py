@@ -44,7 +44,7 @@ def read(program: str, axes: tuple[str, ...], safe_height: float | None, form: s
     Letters, commands and numbers are read as RS-274 has them; what is not known is refused. Places are taken for those of the
     machine until the program says that they are others (`G92`, `G54` …).
 
-    
+    \b
     fenko machine read "G90 G0 X20 Y30"
     fenko machine read part.nc --safe-height -5
     """

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import sys
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import NoReturn
 
@@ -34,6 +34,7 @@ from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.load import Desk
 from fenko.drawing import FORMATS, terminal
 from fenko.drawing.labels import SORT_WORDS, Label, Sort, labels, remarks
+from fenko.drawing.scene import Page
 from fenko.showing.shown import description_of, mentioned, reading_order
 
 COLOURS: dict[Sort, str] = {
@@ -142,7 +143,7 @@ def _sheets(
         _write_text(out, text)
         note(f"{out}: {len(found)} {'plan' if len(found) == 1 else 'plans'}")
     else:
-        _write(out, lambda: list(sheets.pages(found, dark, paper)), title)
+        _write(out, list(sheets.pages(found, dark, paper)), title)
 
 
 def _show_part(title: str, surface: Surface, shown: Sequence[Label], body: tuple[float, float]) -> None:
@@ -179,7 +180,7 @@ def _labels(
         pages, small = sheets.pages_of_labels(groups, title, copies, paper)
     except ValueError as why:
         fail(f"{why}; give the control its `size` in the description")
-    _write(out, lambda: pages, title)
+    _write(out, pages, title)
     if small:
         note(f"hard to read, for their keys are small: {', '.join(small)}; a shorter `label` or an `icon` helps")
 
@@ -198,7 +199,7 @@ def _icons(words: tuple[str, ...], out: Path | None, paper: str, dark: bool, for
         from fenko.showing.sheets import pages_of_icons
 
         title = f"Icons: {' '.join(words)}" if words else "Icons"
-        _write(out, lambda: pages_of_icons(list(found), title, dark, paper), title)
+        _write(out, pages_of_icons(list(found), title, dark, paper), title)
         return
     shown = list(found.items())[:_MOST_ICONS]
     show_table(("icon", "found by"), [(name, shortened(", ".join(tags), 70)) for name, tags in shown])
@@ -206,15 +207,14 @@ def _icons(words: tuple[str, ...], out: Path | None, paper: str, dark: bool, for
         note(f"{len(found) - len(shown)} more; say more words, or look at them with --out icons.pdf")
 
 
-def _write(out: Path, pages: object, title: str) -> None:
+def _write(out: Path, pages: Sequence[Page], title: str) -> None:
     from fenko.showing.sheets import write
 
     try:
-        made = pages()  # type: ignore[operator]
-        written = write(out, made, title)
+        written = write(out, pages, title)
     except OSError as why:
         _cannot(out, why)
-    count = f"{len(made)} {'page' if len(made) == 1 else 'pages'}"
+    count = f"{len(pages)} {'page' if len(pages) == 1 else 'pages'}"
     note(f"{out}: {count}" if len(written) == 1 else f"{written[0]} to {written[-1].name}: {count}")
 
 
@@ -232,9 +232,9 @@ def _cannot(out: Path, why: OSError) -> NoReturn:
     fail(f"{out} cannot be written: {reason(why)}")
 
 
-def _known(name: str, what: str, all_known: object) -> None:
-    if name not in all_known:  # type: ignore[operator]
-        fail_unknown(f"the desk has no {what} `{name}`", name, all_known)  # type: ignore[arg-type]
+def _known(name: str, what: str, all_known: Collection[str]) -> None:
+    if name not in all_known:
+        fail_unknown(f"the desk has no {what} `{name}`", name, all_known)
 
 
 # --- What controls are called ---
@@ -252,7 +252,7 @@ def _names(wanted: str, desk_folder: Path | None, out: Path | None, paper: str, 
     from fenko.drawing.plans import poster
     from fenko.showing.sheets import look
 
-    _write(out, lambda: [poster(title, shown, description.body, odd, look(dark), paper)], title)
+    _write(out, [poster(title, shown, description.body, odd, look(dark), paper)], title)
 
 
 def _find(wanted: str, desk_folder: Path | None) -> tuple[str, Description, Surface]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import accumulate, combinations, pairwise
 from typing import Literal
 
@@ -91,6 +91,17 @@ def _sort(spot: DescribedControl) -> Sort:
     if shape.turns:
         return "turned"
     return "button" if shape is BUTTON else "pushed" if shape is TRIGGER else "directions"
+
+
+def covered_from(label: Label, labels: Iterable[Label]) -> float | None:
+    """Where, in mm, the first control begins that lies on this one; None where none does."""
+    left, top, right, bottom = label.box
+    tops = [
+        other.box[1]
+        for other in labels
+        if other is not label and left < other.box[0] and other.box[2] < right and top < other.box[1] < bottom
+    ]
+    return min(tops, default=None)
 
 
 def remarks(description: Description, surface: Surface) -> Iterator[str]:

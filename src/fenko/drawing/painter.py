@@ -133,8 +133,7 @@ def _oval(context: Any, oval: Oval) -> None:
 
 def _outline(context: Any, outline: Outline) -> None:
     context.new_path()
-    for letter, numbers in outline.moves:
-        at = [(outline.y if number % 2 else outline.x) + value * outline.scale for number, value in enumerate(numbers)]
+    for letter, at in outline.placed():
         match letter:
             case "M":
                 context.move_to(*at)
@@ -154,7 +153,7 @@ def _words(context: Any, words: Words) -> None:
     line = _line(context, words.text, words.bold, EVEN_FAMILY if words.even else FAMILY)
     scale = words.size / _SET_AT
     context.save()
-    context.translate(words.x - words.wide / 2 if words.middle else words.x, words.y - line.baseline * scale)
+    context.translate(words.left, words.y - line.baseline * scale)
     context.scale(scale, scale)
     context.move_to(0, 0)
     line.draw()
@@ -169,11 +168,10 @@ def _words_as_picture(context: Any, words: Words) -> None:
     inner = cairo.Context(image)
     _plain_metrics(inner)
     inner.scale(_PICTURES, _PICTURES)
-    left = words.x - words.wide / 2 if words.middle else words.x
     inside = structs.replace(words, x=0.2 * words.size, y=room.above * words.size, middle=False)
     _words(inner, inside)
     context.save()
-    context.translate(left - 0.2 * words.size, words.y - room.above * words.size)
+    context.translate(words.left - 0.2 * words.size, words.y - room.above * words.size)
     context.scale(1 / _PICTURES, 1 / _PICTURES)
     context.set_source_surface(image, 0, 0)
     context.paint()

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
-from fenko.drawing.labels import SORT_WORDS, Label, Sort
+from fenko.drawing.labels import SORT_WORDS, Label, Sort, covered_from
 from fenko.drawing.lettering import LEADING, SMALL, Lettering, fitting, set_in_middle, squeezed, wrapped
 from fenko.drawing.scene import POINT, Box, Item, Measure, Outline, Oval, Page, Pen, Words, mixed, readable_on
 from fenko.system import icons
@@ -221,13 +221,9 @@ def _arrow(direction: str, x: float, y: float, wide: float, high: float, colour:
 def _room(label: Label, labels: Sequence[Label], scale: float) -> tuple[float, float, float, float]:
     """Where the names of a control go: its box, less the rim, less the part that others on it cover."""
     left, top, right, bottom = (value * scale for value in label.box)
-    covering = [
-        other.box[1] * scale for other in labels
-        if other is not label and label.box[0] < other.box[0] and other.box[2] < label.box[2]
-        and label.box[1] < other.box[1] < label.box[3]
-    ]  # fmt: skip
-    if covering:
-        return left + (right - left) * 0.22, top + 1.2, right - (right - left) * 0.22, min(covering)
+    covered = covered_from(label, labels)
+    if covered is not None:
+        return left + (right - left) * 0.22, top + 1.2, right - (right - left) * 0.22, covered * scale
     inset = 0.13 if label.spot.form == "round" else 0.0
     rim = min(1.0, 0.06 * (right - left))
     across, down = inset * (right - left) + rim, inset * (bottom - top) + min(0.8, 0.06 * (bottom - top))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from msgspec import Struct
 
@@ -53,6 +53,12 @@ class Outline(Struct, frozen=True):
     fill: str = ""
     pen: Pen | None = None
 
+    def placed(self) -> Iterator[Move]:
+        """The moves where they are drawn."""
+        origin = (self.x, self.y)
+        for letter, numbers in self.moves:
+            yield letter, tuple(origin[at % 2] + number * self.scale for at, number in enumerate(numbers))
+
 
 class Words(Struct, frozen=True):
     """One line of text. `x` is where it begins, or its middle; `y` the line on which letters stand; `size` that of the font, and
@@ -68,6 +74,11 @@ class Words(Struct, frozen=True):
     middle: bool = True
     even: bool = False
     """In a font whose letters are all as wide as one another."""
+
+    @property
+    def left(self) -> float:
+        """Where it begins."""
+        return self.x - self.wide / 2 if self.middle else self.x
 
 
 Item = Box | Oval | Outline | Words

@@ -36,20 +36,15 @@ def _elements(items: tuple[Item, ...]) -> Iterator[str]:
                 yield f"<ellipse {place}{_style(item.fill, item.pen)}/>"
             case Outline():
                 yield f'<path d="{_path(item)}"{_style(item.fill, item.pen)}/>'
-            case Words(x, y, text, size, wide):
-                begins = x - wide / 2 if item.middle else x
+            case Words(_, y, text, size, wide):
                 bold = ' font-weight="bold"' if item.bold else ""
                 fits = f' textLength="{_n(wide)}" lengthAdjust="spacingAndGlyphs"' if wide > 0 else ""
-                place = f'x="{_n(begins)}" y="{_n(y)}" font-size="{_n(size)}" fill="{item.colour}"'
+                place = f'x="{_n(item.left)}" y="{_n(y)}" font-size="{_n(size)}" fill="{item.colour}"'
                 yield f"<text {place}{bold}{fits}>{_text(text)}</text>"
 
 
 def _path(outline: Outline) -> str:
-    parts = []
-    for letter, numbers in outline.moves:
-        at = [(outline.y if number % 2 else outline.x) + value * outline.scale for number, value in enumerate(numbers)]
-        parts.append(letter + " ".join(map(_n, at)))
-    return "".join(parts)
+    return "".join(letter + " ".join(map(_n, at)) for letter, at in outline.placed())
 
 
 def _style(fill: str, pen: Pen | None) -> str:

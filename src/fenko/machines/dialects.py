@@ -29,21 +29,15 @@ class Answer(Struct, frozen=True):
 
 
 class Dialect(Struct, frozen=True):
-    """One way. `ask`, `cancel`, `hold`, `resume` and `reset` are bytes that go out at once; where `cancel` is empty, what has been
+    """One way. `ask` and `cancel` are bytes that go out at once; where `cancel` is empty, what has been
     asked for cannot be taken back, and so much less of it is asked for at a time (`waiting`: how many lines may be unanswered)."""
 
     name: str
     ask: bytes
     cancel: bytes
-    hold: bytes
-    resume: bytes
-    reset: bytes
     unlock: str
     jog: Callable[[Way, float], tuple[str, ...]]
     """The lines for a straight way (mm) at a speed along it (mm a minute)."""
-    step: Callable[[Way, float], tuple[str, ...]]
-    home: Callable[[tuple[str, ...]], tuple[str, ...]]
-    zero: Callable[[tuple[str, ...]], tuple[str, ...]]
     read: Callable[[str], Answer]
     waiting: int
 
@@ -104,25 +98,15 @@ def _read_plain(line: str) -> Answer:
     return Answer()
 
 
-def _each(axes: tuple[str, ...], text: str) -> str:
-    return " ".join(f"{axis.upper()}{text}" for axis in axes)
-
-
 GRBL = Dialect(
-    "grbl", b"?", b"\x85", b"!", b"~", b"\x18", "$X",
+    "grbl", b"?", b"\x85", "$X",
     jog=lambda way, speed: (f"$J=G91 G21 {_words(way)} F{_number(speed)}",),
-    step=lambda way, speed: (f"$J=G91 G21 {_words(way)} F{_number(speed)}",),
-    home=lambda axes: tuple(f"$H{axis.upper()}" for axis in axes) if axes else ("$H",),
-    zero=lambda axes: (f"G10 L20 P0 {_each(axes, '0')}",),
     read=_read_grbl,
     waiting=5,
 )  # fmt: skip
 LINES = Dialect(
-    "lines", b"M114\n", b"", b"", b"", b"M112\n", "M999",
+    "lines", b"M114\n", b"", "M999",
     jog=lambda way, speed: (f"G91 G21 G1 {_words(way)} F{_number(speed)}",),
-    step=lambda way, speed: (f"G91 G21 G1 {_words(way)} F{_number(speed)}",),
-    home=lambda axes: (f"G28 {' '.join(axis.upper() for axis in axes)}".strip(),),
-    zero=lambda axes: (f"G92 {_each(axes, '0')}",),
     read=_read_plain,
     waiting=4,
 )  # fmt: skip

@@ -32,7 +32,6 @@ _GROUPS: dict[str, tuple[str, ...]] = {
 KNOWN = {word: group for group, words in _GROUPS.items() for word in words}
 """Every command that is known, and its modal group: a line may have one of each."""
 _LETTERS = "FSTPLRIJKN" + AXES
-_WITH_G53 = ("once", "motion")
 
 
 class GcodeError(ValueError):

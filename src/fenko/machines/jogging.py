@@ -62,7 +62,6 @@ class Jogging:
         self._unlocks = ""  # `wanted`, then `said`
         self._synced = False  # whether it is known where the machine will be when all that was asked for is done
         self._jogs = self._stepping = False  # whether motion has been asked for, of either sort, that may not be over
-        self._lines: deque[str] = deque()
 
     # --- What the hand wants ---
 
@@ -91,14 +90,9 @@ class Jogging:
         self._wanted = {}
         self._steps.clear()
 
-    def say(self, *lines: str) -> None:
-        """It wants these lines sent, one after the other, when nothing is jogged."""
-        self._lines.extend(lines)
-
     def clear_alarm(self) -> None:
         """On purpose: what kept it from moving is dealt with."""
         if self.alarm or self.state == "Alarm":
-            self._lines.clear()
             self._unlocks = "wanted"
 
     # --- What is heard ---
@@ -166,7 +160,6 @@ class Jogging:
         self._asked_at = None
         self._ahead_until = -inf
         self._unlocks = ""
-        self._lines.clear()
 
     # --- What is sent ---
 
@@ -192,8 +185,6 @@ class Jogging:
         found = b""
         if not self.alarm and self._greeted:
             found += self._jogged(now)
-            if not self.moving and self._lines:
-                found += self._line(now, self._lines.popleft(), {})
         elif self._unlocks == "wanted" and self._greeted and not self._unanswered:
             self._unlocks = "said"
             found += self._line(now, self.dialect.unlock, {})
@@ -260,7 +251,7 @@ class Jogging:
             self._stepping = True
             longest = sqrt(abs(far) / limits.acceleration)
             self._ahead_until = max(now, self._ahead_until) + max(abs(far) / limits.fastest, longest)
-            for text in self.dialect.step({axis: far}, limits.fastest * 60):
+            for text in self.dialect.jog({axis: far}, limits.fastest * 60):
                 found += self._line(now, text, {axis: far})
         return found
 

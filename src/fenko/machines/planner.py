@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Mapping
-from math import hypot, inf, sqrt
+from math import inf, sqrt
 
 from msgspec import Struct
 
@@ -147,8 +147,3 @@ class Planner:
         if not self.blocks:
             return 0.0
         return self.speed * self.speed / (2 * self.blocks[0].acceleration)
-
-
-def speed_of(velocity: Mapping[str, float]) -> float:
-    """The speed along the way of a velocity."""
-    return hypot(*velocity.values()) if velocity else 0.0

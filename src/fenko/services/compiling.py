@@ -15,7 +15,7 @@ from fenko.desk.compiled import Compiled, compiled, filled
 from fenko.desk.editing import EditError, with_entries
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
-from fenko.desk.sources import settled
+from fenko.desk.sources import MAIN_FILE, settled
 
 _CELLS_AT_ONCE = 100
 _TRIES, _APART = 10, 0.05
@@ -34,7 +34,7 @@ def compile_desk(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...] 
     problems, if it has any."""
     for left in range(_TRIES, -1, -1):
         found = _read(folder, settings)
-        main = Path(folder) / "desk.toml" if os.path.isdir(folder) else Path(folder)
+        main = Path(folder) / MAIN_FILE if os.path.isdir(folder) else Path(folder)
         if settings or not left or settled(found.digests, main):
             break
         time.sleep(_APART)

@@ -58,6 +58,14 @@ class Legend:
         stack = self._stack(status)
         return [self._view(own[name], stack, status) for name in wanted or there or own if name in own]
 
+    def doing(self, status: Mapping[str, Any], wanted: tuple[str, ...] = ()) -> list[View]:
+        """Those of them that do anything now, or are wanted by name."""
+        return [
+            view
+            for view in self.views(status, wanted)
+            if view.name in wanted or view.together or any(one.label.bound for one in view.shown)
+        ]
+
     def _view(self, surface: Surface, stack: Stack, status: Mapping[str, Any]) -> View:
         shown = self._surfaces.shown(surface, stack, status["states"], pressed_controls(status["pressed"], surface))
         more = tuple(f"{names}: {title}" for names, title in together(stack, surface, self._surfaces.controls(surface)))

@@ -30,6 +30,7 @@ from starlette.types import Receive, Scope, Send
 from fenko.client import NobodyThere, RunningDesk
 from fenko.core.words import reason
 from fenko.desk.problems import DeskError
+from fenko.drawing.labels import covered_from
 from fenko.showing.legend import Legend, View, why
 from fenko.system import icons
 from fenko.system.files import whole_file
@@ -279,31 +280,23 @@ def nobody_there() -> dict[str, Any]:
 
 def shown(legend: Legend, status: Mapping[str, Any], wanted: tuple[str, ...]) -> dict[str, Any]:
     """What the page is told."""
-    views = [
-        view for view in legend.views(status, wanted)
-        if view.name in wanted or view.together or any(one.label.bound for one in view.shown)
-    ]  # fmt: skip
     return {
         "profile": status["profile"], "layers": status["layers"], "why": why(status), "paused": status["paused"],
-        "surfaces": [_surface(view) for view in views], "nobody": "",
+        "surfaces": [_surface(view) for view in legend.doing(status, wanted)], "nobody": "",
     }  # fmt: skip
 
 
 def _surface(view: View) -> dict[str, Any]:
     controls = []
+    labels = [one.label for one in view.shown]
     for one in view.shown:
         label = one.label
         by_name = icons.by_name(label.icon)
-        left, top, right, bottom = label.box
-        covered = [
-            other.label.box[1] for other in view.shown
-            if left < other.label.box[0] and other.label.box[2] < right and top < other.label.box[1] < bottom
-        ]  # fmt: skip
         controls.append({
             "control": one.meaning.control, "title": one.meaning.title, "more": label.small,
             "colour": label.colour, "icon": "" if by_name and not icons.known(label.icon) else label.icon,
             "outline": icons.outline(label.icon) if by_name else "", "sort": label.sort, "form": label.spot.form,
-            "box": label.box, "under": min(covered, default=None), "bound": label.bound,
+            "box": label.box, "under": covered_from(label, labels), "bound": label.bound,
         })  # fmt: skip
     return {
         "name": view.name, "body": view.body, "controls": controls, "together": view.together,

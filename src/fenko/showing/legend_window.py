@@ -37,7 +37,8 @@ _NARROWEST = 110.0
 _HIGHEST = 0.7  # of the screen's height, if that can be
 _STEP, _SMALLEST, _GREATEST = 1.1, 0.4, 4.0
 _AGAIN = 1.0  # seconds after which a desk is looked for again
-_SHOW, _HIDE = b"show", b"hide"
+_SHOW = b"show"
+"""What is said to have it seen; anything else hides it."""
 
 
 class Spot(Struct):
@@ -167,7 +168,7 @@ class LegendWindow:
         return self._visible
 
     def _gesture(self, gesture: Gesture) -> None:
-        match gesture.kind:
+        match gesture:
             case "close":
                 self._ends = True
                 return
@@ -203,19 +204,13 @@ class LegendWindow:
         """What there is to see on a screen so large (mm)."""
         if not status or self._legend is None:
             return board("no desk is running", "", (), min(_WIDE / 2, wide), high, self._look)
-        blocks = blocks_of(self._legend, status, self._wanted)
+        blocks = [
+            Block(view.name, view.body, tuple(one.label for one in view.shown), view.together)
+            for view in self._legend.doing(status, self._wanted)
+        ]
         paused = "paused" if status["paused"] else why(status)
         most = _WIDE_HELD if self._held else _WIDE
         return board(in_force(status), paused, blocks, min(most, wide * 0.9), high * _HIGHEST, self._look)
-
-
-def blocks_of(legend: Legend, status: Mapping[str, Any], wanted: tuple[str, ...]) -> list[Block]:
-    """The surfaces that do anything now."""
-    views = [
-        view for view in legend.views(status, wanted)
-        if view.name in wanted or view.together or any(one.label.bound for one in view.shown)
-    ]  # fmt: skip
-    return [Block(view.name, view.body, tuple(one.label for one in view.shown), view.together) for view in views]
 
 
 def held_window(wanted: tuple[str, ...]) -> LegendWindow:

@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 
 from fenko.machines.planner import AxisLimits
 from fenko.machines.simulated import Point
-from fenko.system.files import whole_file
+from fenko.tuning.picture import save
 
 _COLOURS = {
     "Run": "#0072b2",
@@ -30,7 +30,7 @@ def draw(path: Path, title: str, trace: Sequence[Point], axes: Mapping[str, Axis
     """Draws it into `path`, whose ending (svg, png, pdf) decides the format. Raises OSError."""
     names = list(axes)
     with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "fenko", "font.size": 10}):
-        figure = Figure(figsize=(12.8, 6.4), layout="constrained")
+        figure = Figure(figsize=(12.8, 6.4), dpi=100, layout="constrained")
         figure.suptitle(title, fontweight="bold", ha="left", x=0.01)
         places, speeds = figure.subplots(1, 2, width_ratios=(1, 1.5))
         _places(places, trace, names, axes)
@@ -40,10 +40,7 @@ def draw(path: Path, title: str, trace: Sequence[Point], axes: Mapping[str, Axis
             speeds.plot([], [], color=_COLOURS[state], linewidth=2, label=state.lower())
         if shown:
             speeds.legend(frameon=False, ncols=len(shown), loc="lower right", bbox_to_anchor=(1, 1.0))
-        dates: dict[str, dict[str, Any]] = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}
-        form = path.suffix[1:].lower()
-        with whole_file(path, 0o644) as file:
-            figure.savefig(file, format=form, dpi=100, metadata=dates.get(form))
+        save(figure, path)
 
 
 def _places(plot: Any, trace: Sequence[Point], names: list[str], axes: Mapping[str, AxisLimits]) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -23,50 +24,56 @@ class Shown(Struct, frozen=True):
     meaning: Meaning
 
 
+class _Placed(NamedTuple):
+    """What stays the same of a surface: its description, a label for each control that has a place, those by name, and which
+    controls lie on which."""
+
+    description: Description
+    labels: list[Label]
+    names: list[str]
+    riding: dict[str, list[str]]
+
+
 class Surfaces:
     """The surfaces of one desk."""
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self._catalogue = Catalogue.usual(desk.folder)
-        self._plans: dict[str, tuple[Description, list[Label]]] = {}
+        self._known: dict[str, _Placed] = {}
 
     def described(self, surface: Surface) -> Description:
         """Its description, with a place for every control that it has or the desk names."""
-        return self._plan(surface)[0]
+        return self._placed(surface).description
 
     def controls(self, surface: Surface) -> list[str]:
         """Its controls by the desk's names, in the order in which one reads them."""
-        shown = sorted(self._plan(surface)[1], key=reading_order)
-        names = [surface.own_name(label.spot.control) for label in shown]
-        riding = self._riding(surface)
-        return [one for name in names for one in (name, *riding.get(name, ()))]
+        placed = self._placed(surface)
+        by_place = sorted(zip(placed.labels, placed.names, strict=True), key=lambda one: reading_order(one[0]))
+        return [one for _, name in by_place for one in (name, *placed.riding.get(name, ()))]
 
-    def _riding(self, surface: Surface) -> dict[str, list[str]]:
-        """The controls that lie on another one."""
-        found: dict[str, list[str]] = {}
-        for spot in self.described(surface).spots:
-            if spot.on is not None:
-                found.setdefault(surface.own_name(spot.on), []).append(surface.own_name(spot.control))
-        return found
-
-    def _plan(self, surface: Surface) -> tuple[Description, list[Label]]:
-        known = self._plans.get(surface.name)
+    def _placed(self, surface: Surface) -> _Placed:
+        known = self._known.get(surface.name)
         if known is None:
             description = description_of(self.desk, surface, self._catalogue).laid_out(mentioned(self.desk, surface))
-            known = self._plans[surface.name] = (description, labels(description, surface))
+            found = labels(description, surface)
+            riding: dict[str, list[str]] = {}
+            for spot in description.spots:
+                if spot.on is not None:
+                    riding.setdefault(surface.own_name(spot.on), []).append(surface.own_name(spot.control))
+            names = [surface.own_name(label.spot.control) for label in found]
+            known = self._known[surface.name] = _Placed(description, found, names, riding)
         return known
 
     def shown(
         self, surface: Surface, stack: Stack, states: Mapping[str, str] | None = None, pressed: Collection[str] = ()
     ) -> list[Shown]:
         """Every control with what it does; `pressed` are lit."""
-        found = self._plan(surface)[1]
-        names = [surface.own_name(label.spot.control) for label in found]
-        told = meanings(stack, surface, names, states or {}, self._riding(surface))
+        placed = self._placed(surface)
+        told = meanings(stack, surface, placed.names, states or {}, placed.riding)
         return [
             Shown(_with(label, meaning, meaning.control in pressed), meaning)
-            for label, meaning in zip(found, told, strict=True)
+            for label, meaning in zip(placed.labels, told, strict=True)
         ]
 
 

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import Any
-
-from msgspec import Struct
+from typing import Any, Literal
 
 from fenko.system.xpicture import Backdrop, Picture
 from fenko.system.xserver import open_display
@@ -16,10 +14,9 @@ _CLASS = b"fenko-legend\0fenko-legend\0"
 _USUAL_DOTS = 96.0
 
 
-class Gesture(Struct, frozen=True):
-    """What a hand does with the window: `grow`, `shrink`, `close`, or it has been `moved`."""
-
-    kind: str
+Gesture = Literal["grow", "shrink", "close", "moved"]
+"""What a hand does with the window, or has done."""
+_BUTTONS: dict[int, Gesture] = {3: "close", 4: "grow", 5: "shrink"}
 
 
 class Overlay:
@@ -127,7 +124,7 @@ class Overlay:
             elif isinstance(event, x.ButtonReleaseEvent):  # before the press, which it is a kind of
                 if event.detail == 1 and self._grip is not None:
                     self._grip = None
-                    told(Gesture("moved"))
+                    told("moved")
             elif isinstance(event, x.ButtonPressEvent):
                 self._pressed(event, told)
             elif isinstance(event, x.MotionNotifyEvent) and self._grip is not None:
@@ -136,8 +133,8 @@ class Overlay:
     def _pressed(self, event: Any, told: Callable[[Gesture], None]) -> None:
         if event.detail == 1:
             self._grip = (event.event_x, event.event_y)
-        elif event.detail in (3, 4, 5):
-            told(Gesture({3: "close", 4: "grow", 5: "shrink"}[event.detail]))
+        elif event.detail in _BUTTONS:
+            told(_BUTTONS[event.detail])
 
     def _move(self, left: int, top: int) -> None:
         where = self._display.x.ConfigWindow

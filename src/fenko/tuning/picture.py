@@ -56,6 +56,11 @@ def draw(path: Path, title: str, tuned: Surface, tracks: Tracks, found: Measured
         for side in ("top", "right"):
             axes.spines[side].set_visible(False)
         panel(axes)
+    save(figure, path)
+
+
+def save(figure: Figure, path: Path) -> None:
+    """Writes a figure as what the file's ending says (svg, png, pdf). Raises OSError."""
     form = path.suffix[1:].lower()
     with whole_file(path, 0o644) as file:
         figure.savefig(file, format=form, metadata=_DATES.get(form))
