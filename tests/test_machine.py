@@ -21,8 +21,11 @@ from hypothesis import strategies as st
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.explained import Machine, Reading, Told, explained
 from fenko.machines.gcode import KNOWN, GcodeError, read_line
-from fenko.machines.jogging import ALIVE, ASKED_EVERY, BEYOND, PERIOD, Jogging, Lost
+from fenko.machines.controller import ASKED_EVERY, PERIOD, Lost
+from fenko.machines.driver import Driver
+from fenko.machines.jogging import ALIVE, BEYOND, GONE
 from fenko.machines.planner import AxisLimits, Planner
+from fenko.machines.settings import MachineSettings
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
 from support import FENKO, Run, wait_for
 
@@ -32,38 +35,59 @@ SLACK = 0.03
 
 
 class Bench:
-    """A simulated machine, whoever jogs it, and the line between them, in virtual time."""
+    """A simulated machine, who drives it, and the line between them, in virtual time."""
 
     def __init__(self, dialect: str, *faults: Fault, homing: bool = False, seed: int = 0) -> None:
         self.machine = SimulatedMachine(AXES, dialect, homing=homing, faults=faults, seed=seed)
         self.machine.planner.position.update(x=100.0, y=100.0)
-        self.jogging = Jogging(DIALECTS[dialect], AXES)
+        self.notes: list[str] = []
+        self.driver = Driver(MachineSettings("rail", "", dialect, AXES, dict.fromkeys(AXES, "mm")), self.notes.append)
+        self.driver.open(0.0)
         self.now = 0.0
         self.lost = 0
         self._gone_until = -1.0
         self.furthest = 0.0
         """How much motion was ever left in the queue (mm)."""
 
+    @property
+    def x(self) -> float:
+        return self.machine.planner.position["x"]
+
+    @property
+    def y(self) -> float:
+        return self.machine.planner.position["y"]
+
+    def do(self, act: str, *values: object) -> None:
+        """The desk says this now."""
+        self.driver.take(self.now, self.now, act, values)
+
+    def step(self, axis: str, far: float) -> bool:
+        """One step; whether it was taken."""
+        before = self.driver.jogging.left_out
+        self.do("step", axis, "far", far)
+        return self.driver.jogging.left_out == before
+
     def run(self, seconds: float, steer: Mapping[str, float] | None = None, alive: bool = True) -> None:
-        """So much time passes; a hand wants this meanwhile, or, with `alive`, is only there."""
+        """So much time passes; a hand wants this meanwhile (mm a second), or, with `alive`, is only there."""
         end = self.now + seconds
+        if steer is not None:
+            self.do("jog", "xy", [steer.get("x", 0.0) * 60, steer.get("y", 0.0) * 60])
         while self.now < end - 1e-9:
             self.now = round(self.now + 0.005, 6)
-            if steer is not None:
-                self.jogging.steer(self.now, steer)
-            elif alive:
-                self.jogging.alive(self.now)
+            if alive:
+                self.driver.alive(self.now)
             self.machine.advance(self.now)
             if self.machine.cut:
                 self.machine.cut, self._gone_until = False, self.now + 0.4
             answers = self.machine.answers()
             if self.now < self._gone_until:
                 answers = b""
-            self.jogging.hear(self.now, answers)
+            self.driver.hear(self.now, answers)
             try:
-                sent = self.jogging.tick(self.now)
+                sent = self.driver.tick(self.now)
             except Lost:
                 self.lost += 1  # what waits in the line is thrown away, and the line is opened anew
+                self.driver.open(self.now)
                 continue
             if self.now >= self._gone_until:
                 self.machine.take(sent)
@@ -250,7 +274,9 @@ def test_a_controller_answers_as_controllers_do() -> None:
     assert told("G10 L20 P1 X0") == ["ok"] and "WCO:10.000" in machine.report()
     assert told("G0 X5", seconds=2) == ["ok"] and abs(machine.planner.position["x"] - 15) < 1e-6
     assert told("G53 G0 X2", seconds=2) == ["ok"] and abs(machine.planner.position["x"] - 2) < 1e-6
-    assert told("G0 X900") == ["ok", "ALARM:2"] and told("$X") == ["[MSG:Caution: Unlocked]", "ok"]
+    assert told("G0 X900") == ["ok", "ALARM:2"] and told("$X") == [] and told("?") == []
+    assert told("\x18")[0].startswith("Grbl") and told("G0 X5") == ["error:9"]
+    assert told("$X") == ["[MSG:Caution: Unlocked]", "ok"]
     told("$J=G91 Y50 F1200", seconds=0.5)
     assert machine.state == "Jog"
     machine.take(b"\x85")
@@ -283,9 +309,9 @@ def test_a_ring_is_turned_and_let_go(dialect: str) -> None:
     bench.run(1.0, {})
     assert bench.stopped_after(let_go) <= braking(40) + 0.1
     bench.run(0.7, {"x": -30.0})
-    at = bench.machine.planner.position["x"]
+    at = bench.x
     bench.run(0.5, {"x": -30.0})
-    assert at < 175 and 13 < at - bench.machine.planner.position["x"] < 15.5
+    assert at < 175 and 13 < at - bench.x < 15.5
     assert bench.furthest <= braking_way(40, 500) + 40 * (BEYOND + ASKED_EVERY + PERIOD)
 
 
@@ -306,7 +332,7 @@ def test_what_is_left_alone_stops(dialect: str, how: str) -> None:
     else:
         bench.run(1.5, {"x": -35.0, "y": 20.0})
         speeds = [point.speed for point in bench.machine.trace if point.at > began]
-        assert min(speeds) < 5 and bench.machine.planner.position["x"] < 140
+        assert min(speeds) < 5 and bench.x < 140
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
@@ -314,7 +340,7 @@ def test_two_axes_keep_the_direction_of_the_stick(dialect: str) -> None:
     bench = Bench(dialect)
     bench.run(0.3)
     bench.run(1.5, {"x": 24.0, "y": -18.0})
-    x, y = bench.machine.planner.position["x"] - 100, bench.machine.planner.position["y"] - 100
+    x, y = bench.x - 100, bench.y - 100
     assert x > 20 and abs(y / x + 0.75) < 0.01
     places = [point.position for point in bench.machine.trace]
     assert all(abs((one["y"] - 100) + 0.75 * (one["x"] - 100)) < 0.2 for one in places)
@@ -330,29 +356,63 @@ def test_two_axes_keep_the_direction_of_the_stick(dialect: str) -> None:
     ),
 )
 def test_steps_are_never_lost(dialect: str, turns: list[tuple[float, float]]) -> None:
+    """All that are taken come, exactly; and all are taken that the machine can follow."""
     bench = Bench(dialect)
     bench.run(0.3)
+    wanted, fast = 100.0, False
     for far, pause in turns:
-        bench.jogging.step(bench.now, "x", far)
+        taken = bench.step("x", far)
+        wanted += far if taken else 0.0
+        fast = fast or abs(far) / pause > 40
+        assert taken or fast
         bench.run(pause)
     last = bench.now
     bench.run(4.0)
-    wanted = 100 + sum(far for far, _ in turns)
-    assert abs(bench.machine.planner.position["x"] - wanted) < 0.001, bench.jogging.said
-    assert bench.stopped_after(last) <= 3.9
+    assert abs(bench.x - wanted) < 0.001, bench.notes
+    assert bench.stopped_after(last) <= 1.0
 
 
-def test_a_dial_that_stops_stops_the_machine() -> None:
-    """A spin faster than the machine is made up for, and what was not asked for yet when the hand is gone is forgotten."""
+@pytest.mark.parametrize("dialect", DIALECTS)
+@pytest.mark.parametrize("size", [0.1, 1.0, 10.0])
+def test_a_dial_that_stops_stops_the_machine(dialect: str, size: float) -> None:
+    """However fast it was spun: within one step, braking, and what is on its way; on a whole step, as many as were taken."""
+    bench = Bench(dialect)
+    bench.run(0.3)
+    taken = 0
+    for _ in range(150):
+        taken += bench.step("x", size)
+        bench.run(0.005)
+    at = bench.x
+    bench.run(3.0)
+    assert bench.x - at <= size + braking_way(50, 500) + 50 * 0.2
+    assert abs(bench.x - 100 - taken * size) < 0.001 or bench.x > 299
+    assert taken < 150 or size == 0.1
+
+
+def test_who_is_gone_leaves_no_steps() -> None:
     bench = Bench("grbl")
     bench.run(0.3)
     for _ in range(200):
-        bench.jogging.step(bench.now, "x", 1.0)
+        bench.step("x", 1.0)
         bench.run(0.005)
-    began, at = bench.now, bench.machine.planner.position["x"]
+    began, at = bench.now, bench.x
     bench.run(1.0, alive=False)
     assert bench.stopped_after(began) <= ALIVE + BEYOND + braking(50) + SLACK
-    assert bench.machine.planner.position["x"] - at < 50 * (ALIVE + BEYOND + SLACK) + 50 * 50 / 1000 + 1
+    assert bench.x - at < 50 * (ALIVE + BEYOND + SLACK) + 50 * 50 / 1000 + 1
+    bench.run(1.0)
+    assert bench.stopped_after(began) <= ALIVE + BEYOND + braking(50) + SLACK  # and none of them comes later
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_who_is_away_for_a_moment_loses_no_step(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    for _ in range(4):
+        assert bench.step("x", 2.0)
+        bench.run(0.05)
+        bench.run(0.2, alive=False)
+    bench.run(1.0)
+    assert abs(bench.x - 108) < 0.001
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
@@ -360,10 +420,11 @@ def test_the_end_of_the_travel_is_kept(dialect: str) -> None:
     bench = Bench(dialect)
     bench.run(0.3)
     bench.run(7.0, {"x": 60.0, "y": -60.0})
-    assert bench.machine.state != "Alarm" and bench.jogging.said == ""
-    assert 299.9 < bench.machine.planner.position["x"] <= 300 and 0 <= bench.machine.planner.position["y"] < 0.1
+    assert bench.machine.state != "Alarm" and bench.driver.controller.said == ""
+    assert bench.notes[0].startswith(("x is at the end of its travel (0 mm to 300 mm)", "y is at the end"))
+    assert 299.9 < bench.x <= 300 and 0 <= bench.y < 0.1
     bench.run(2.0, {"x": -20.0})
-    assert 255 < bench.machine.planner.position["x"] < 265
+    assert 255 < bench.x < 265
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
@@ -372,16 +433,20 @@ def test_after_an_alarm_nothing_moves_until_it_is_cleared(dialect: str) -> None:
     bench.run(0.3)
     bench.run(1.5, {"x": 20.0})
     stuck = dict(bench.machine.planner.position)
-    assert bench.jogging.alarm
+    assert bench.driver.controller.alarm and bench.driver.state == "alarm"
     bench.run(1.0, {"x": 20.0})
-    bench.jogging.step(bench.now, "y", 1.0)
+    bench.step("y", 1.0)
+    bench.do("send", ["G0 X50"])
     bench.run(0.5)
-    assert bench.machine.planner.position == stuck
-    bench.jogging.clear_alarm()
+    assert bench.machine.planner.position == stuck and "machine unlock" in bench.notes[-1]
+    bench.do("unlock")
     bench.run(0.5)
-    assert bench.jogging.alarm == "" and bench.machine.planner.position == stuck
+    assert bench.driver.controller.alarm == "" and bench.machine.planner.position == stuck
+    bench.run(0.5, {"x": 25.0})
+    assert bench.machine.planner.position == stuck  # the hand has not let go since
+    bench.run(0.1, {})
     bench.run(1.0, {"x": 20.0})
-    assert bench.machine.planner.position["x"] > stuck["x"] + 10
+    assert bench.x > stuck["x"] + 10
 
 
 def random_hands(luck: random.Random) -> Iterator[tuple[float, dict[str, float] | None, bool]]:
@@ -408,9 +473,9 @@ def test_whatever_happens_it_stays_and_it_stops(dialect: str, seed: int) -> None
     bench.run(0.25)
     for seconds, wanted, alive in random_hands(luck):
         if luck.random() < 0.2:
-            bench.jogging.step(bench.now, luck.choice(["x", "y"]), luck.choice([-5.0, 0.1, 2.0]))
+            bench.step(luck.choice(["x", "y"]), luck.choice([-5.0, 0.1, 2.0]))
         if luck.random() < 0.05:
-            bench.jogging.clear_alarm()
+            bench.do("unlock")
         bench.run(seconds, wanted, alive)
     gone = bench.now
     at = dict(bench.machine.planner.position)
@@ -441,7 +506,8 @@ def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None
     luck = random.Random(seed)
     good = [b"ok\r\n", b"error:9\r\n", b"ALARM:1\r\n", b"<Idle|MPos:1.000,2.000|FS:0,0|WCO:0.000,0.000>\r\n", b"Grbl 1.1h ['$' for help]\r\n",
             b"X:1.00 Y:2.00 Z:0.00 E:0.00 Count X:80 Y:160\r\n", b"start\r\n", b"Error:Printer halted. kill() called!\r\n"]  # fmt: skip
-    jogging = Jogging(DIALECTS[dialect], AXES)
+    driver = Driver(MachineSettings("rail", "", dialect, AXES, dict.fromkeys(AXES, "mm")), lambda text: None)
+    driver.open(0.0)
     now = 0.0
     for _ in range(200):
         data = bytearray(luck.choice(good))
@@ -457,42 +523,16 @@ def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None
             if not data:
                 data = bytearray(b"x")
         now += 0.01
-        jogging.hear(now, bytes(data))
+        driver.alive(now)
+        driver.hear(now, bytes(data))
         try:
-            sent = jogging.tick(now)
+            sent = driver.tick(now)
         except Lost:
             continue
         assert b"J=" not in sent and b"G1 " not in sent, "nobody asked for motion"
 
 
 # --- By the clock, over real lines ---
-
-DRIVER = """
-import os, select, socket, sys, time, tty
-sys.path.insert(0, sys.argv[3])
-from test_machine import AXES
-from fenko.machines.dialects import DIALECTS
-from fenko.machines.jogging import Jogging, Lost
-kind, _, where = sys.argv[1].partition(" ")
-if kind == "tcp":
-    line = socket.create_connection(("127.0.0.1", int(where.rpartition(":")[2])))
-    fd = line.fileno()
-else:
-    fd = os.open(where, os.O_RDWR | os.O_NOCTTY)
-    tty.setraw(fd)
-jogging = Jogging(DIALECTS[sys.argv[2]], AXES)
-print("ready", flush=True)
-while True:
-    now = time.monotonic()
-    jogging.steer(now, {"x": 40.0})
-    if select.select([fd], [], [], 0.005)[0]:
-        jogging.hear(time.monotonic(), os.read(fd, 4096))
-    try:
-        os.write(fd, jogging.tick(time.monotonic()))
-    except Lost:
-        pass
-"""
-
 
 class Real:
     """`fenko machine simulate`, and whoever looks where its machine is."""
@@ -512,26 +552,6 @@ class Real:
         assert self.process.wait(20) == 0
         found: dict[str, Any] = json.loads(self._said.read_text().partition("\n")[2])
         return found
-
-
-@pytest.mark.parametrize("line", ["pty", "tcp"])
-@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
-def test_a_driver_that_dies_moves_nothing(tmp_path: Path, line: str, how: signal.Signals) -> None:
-    real = Real(tmp_path, *(("--port", "0") if line == "tcp" else ()))
-    command = [sys.executable, "-c", DRIVER, real.name, "grbl", str(Path(__file__).parent)]
-    driver = subprocess.Popen(command, stdout=subprocess.PIPE)
-    assert driver.stdout is not None and driver.stdout.readline() == b"ready\n"
-    time.sleep(2.0)  # of 40 mm a second
-    driver.send_signal(how)
-    time.sleep(1.5)
-    driver.kill()
-    driver.wait()
-    done = real.end()
-    # How long it was driven is not known to the millisecond on a busy machine; that it did not go on is.
-    assert done["state"] == "Idle" and 20 < done["position"]["x"] < 200, done
-    assert done["fastest"] < 2600
-    # It rested for most of the time after that; how exactly is shown in virtual time, for this computer may be busy.
-    assert done["seconds"] - done["rested"] >= 0.75, done
 
 
 def test_it_draws_what_it_did(tmp_path: Path) -> None:

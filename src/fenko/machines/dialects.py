@@ -20,24 +20,42 @@ def _words(way: Way) -> str:
 
 class Answer(Struct, frozen=True):
     """One line that a controller has said: what sort it is (`ok`, `error`, `alarm`, `greeting`, `state`, or empty for what means
-    nothing), in which state it is and where, as far as it says so."""
+    nothing), and, as far as it says so, in which state it is, where (mm, of the machine), how far from there the origin of the
+    work is, and how fast it goes (mm a minute)."""
 
     sort: str = ""
     text: str = ""
     state: str = ""
     position: tuple[float, ...] = ()
+    offset: tuple[float, ...] = ()
+    speed: float | None = None
 
 
 class Dialect(Struct, frozen=True):
-    """One way. `ask` and `cancel` are bytes that go out at once; where `cancel` is empty, what has been
-    asked for cannot be taken back, and so much less of it is asked for at a time (`waiting`: how many lines may be unanswered)."""
+    """One way. `ask`, `cancel`, `hold`, `resume` and `reset` are bytes that go out at once, whatever else is under way. Where
+    `cancel` is empty, what has been asked for cannot be taken back, and so much less of it is asked for at a time (`waiting`: how
+    many lines may be unanswered)."""
 
     name: str
     ask: bytes
     cancel: bytes
+    hold: bytes
+    resume: bytes
+    reset: bytes
+    stop: str
+    """The line that stops at once, where no byte does."""
     unlock: str
-    jog: Callable[[Way, float], tuple[str, ...]]
-    """The lines for a straight way (mm) at a speed along it (mm a minute)."""
+    begins: tuple[str, ...]
+    """The lines before the first jog, where a mode has to be set for it."""
+    jog: Callable[[Way, float], str]
+    """The line for a straight way (mm) at a speed along it (mm a minute)."""
+    home: Callable[[str], tuple[str, ...]]
+    """The lines by which axes (all, if none is named) find where they are."""
+    zero: Callable[[str], tuple[str, ...]]
+    """The lines by which the place where it is becomes the origin of axes; none where the machine would then tell its places from
+    there, so that nobody knew any more where they are: there Fenko keeps the origin itself."""
+    settled: str
+    """A line that is answered once nothing moves any more; empty where the state tells."""
     read: Callable[[str], Answer]
     waiting: int
 
@@ -49,6 +67,7 @@ class Dialect(Struct, frozen=True):
 
 _GRBL_STATE = re.compile(r"<(\w+)(?::\d)?\|(?:[^<>|]*\|)*?([MW])Pos:([-+0-9.,]+)([^<>]*)>")
 _OFFSET = re.compile(r"WCO:([-+0-9.,]+)")
+_SPEED = re.compile(r"\|FS?:(\d{1,7}(?:\.\d+)?)")
 _PLAIN_PLACE = re.compile(r"([A-Z]):([-+]?\d+(?:\.\d+)?)")
 _MOST = 1e6  # mm; what says more is no place
 
@@ -74,13 +93,12 @@ def _read_grbl(line: str) -> Answer:
     if found is None:
         return Answer()
     places = _places(found[3])
+    more = _OFFSET.search(line)
+    offset = _places(more[1]) if more is not None else ()
     if found[2] == "W":
-        offset = _OFFSET.search(line)
-        if offset is None:
-            return Answer("state", "", found[1])
-        offsets = _places(offset[1])
-        places = tuple(a + b for a, b in zip(places, offsets, strict=True)) if len(offsets) == len(places) else ()
-    return Answer("state", "", found[1], places)
+        places = tuple(a + b for a, b in zip(places, offset, strict=True)) if len(offset) == len(places) else ()
+    speed = _SPEED.search(line)
+    return Answer("state", "", found[1], places, offset, float(speed[1]) if speed is not None else None)
 
 
 def _read_plain(line: str) -> Answer:
@@ -98,15 +116,28 @@ def _read_plain(line: str) -> Answer:
     return Answer()
 
 
+def _axes(axes: str, number: str = "") -> str:
+    return "".join(f" {axis.upper()}{number}" for axis in axes)
+
+
 GRBL = Dialect(
-    "grbl", b"?", b"\x85", "$X",
-    jog=lambda way, speed: (f"$J=G91 G21 {_words(way)} F{_number(speed)}",),
+    "grbl", ask=b"?", cancel=b"\x85", hold=b"!", resume=b"~", reset=b"\x18", stop="", unlock="$X",
+    begins=(),
+    jog=lambda way, speed: f"$J=G91 G21 {_words(way)} F{_number(speed)}",
+    home=lambda axes: tuple(f"$H{axis.upper()}" for axis in axes) or ("$H",),
+    zero=lambda axes: (f"G10 L20 P0{_axes(axes, '0')}",),
+    settled="",
     read=_read_grbl,
     waiting=5,
 )  # fmt: skip
+# One command a line: many controllers of this sort read no more of it.
 LINES = Dialect(
-    "lines", b"M114\n", b"", "M999",
-    jog=lambda way, speed: (f"G91 G21 G1 {_words(way)} F{_number(speed)}",),
+    "lines", ask=b"M114\n", cancel=b"", hold=b"", resume=b"", reset=b"", stop="M410", unlock="M999",
+    begins=("G21", "G91"),
+    jog=lambda way, speed: f"G1 {_words(way)} F{_number(speed)}",
+    home=lambda axes: (f"G28{_axes(axes)}",),
+    zero=lambda axes: (),
+    settled="M400",
     read=_read_plain,
     waiting=4,
 )  # fmt: skip

@@ -1,236 +1,223 @@
 """Jogging that cannot run away: a hand's wishes become short pieces of motion, which end by themselves.
 
-Nothing here knows a clock or a line: it is told the time and what has been heard, and says what is to be sent. Whatever becomes of
-the hand, of Fenko, of the line: at most `BEYOND` seconds of motion are ever asked for in advance, besides the way that braking takes.
-"""
+Whatever becomes of the hand, of Fenko, of the line: at most `BEYOND` seconds of motion are ever asked for in advance, besides the
+way that braking takes."""
 
 from __future__ import annotations
 
-from collections import deque
 from collections.abc import Mapping
 from math import inf, sqrt
 
-from fenko.machines.dialects import Answer, Dialect
+from fenko.machines.controller import ASKED_EVERY, PERIOD, Controller, Sent
+from fenko.machines.dialects import Answer
 from fenko.machines.planner import AxisLimits
 
-PERIOD = 0.02
-"""Seconds from one piece to the next."""
 BEYOND = 0.05
 """Seconds of motion that are asked for in advance."""
 ALIVE = 0.06
 """Seconds after which a hand that says nothing more is none."""
-SILENT = 0.25
-"""Seconds without an answer, though there should be one, after which the line is taken for lost."""
-ASKED_EVERY = 0.05
-"""Seconds from one question for the state to the next, while something moves."""
-RESTS_EVERY = 1.0
-"""The same while nothing does."""
+GONE = 0.3
+"""Seconds after which it is not enough that it is there again: it has to come to rest first."""
+LAG = BEYOND + ASKED_EVERY + 2 * PERIOD
+"""Seconds that a machine may be behind a hand whose steps it follows."""
 _STILL = 0.01  # mm a second
 _LEAST_STEP = 0.05  # mm that a step is not cut into
-_LONGEST_ANSWER = 400
 _MARGIN = 0.01  # mm that are kept away from the end of the travel
-
-
-class Lost(Exception):
-    """The line is no good any more: what waits in it must not arrive, so it is to be emptied and closed."""
+_RESOLVED = 0.006  # mm; a place that is told is no closer to the truth than this
 
 
 class Jogging:
-    """One machine and the hand on it.
+    """The hand on a controller. `axes` are those that it can move; ways are mm (or degrees), speeds mm a second."""
 
-    `axes` are in the order in which the machine tells its position. Positions and ways are mm (or degrees), speeds mm a second."""
-
-    def __init__(self, dialect: Dialect, axes: Mapping[str, AxisLimits]) -> None:
-        self.dialect = dialect
+    def __init__(self, controller: Controller, axes: Mapping[str, AxisLimits]) -> None:
         self.axes = dict(axes)
-        self.state = ""
-        self.position: dict[str, float] | None = None
-        self.alarm = ""
-        self.said = ""
-        """The last thing that was refused, in the controller's words."""
+        self.left_out = 0
+        """Steps that came while the machine still had more before it than it could do at once."""
+        self.at_end = ""
+        """The axis that is at the end of its travel, and is to go on."""
+        self._controller = controller
         self._wanted: dict[str, float] = {}
         self._going: dict[str, float] = {}
         self._steps: dict[str, float] = {}
         self._alive_until = -inf
-        self._greeted = False
-        self._unanswered: deque[tuple[float, dict[str, float]]] = deque()
-        self._asked_at: float | None = None
-        self._next_ask = -inf
+        self._must_rest = False
         self._ahead_until = -inf
         self._sent: dict[str, float] = dict.fromkeys(axes, 0.0)
-        self._rest = b""
-        self._unlocks = ""  # `wanted`, then `said`
         self._synced = False  # whether it is known where the machine will be when all that was asked for is done
-        self._jogs = self._stepping = False  # whether motion has been asked for, of either sort, that may not be over
+        self._jogs = False  # whether motion has been asked for that may not be over
+        self._stepping: set[str] = set()  # the same, of steps
+        self._before: Mapping[str, float] | None = None  # where it was when it was asked last
+        self._goals: dict[str, float] = {}  # where steps lead that were broken off, and go on
+        self._mode = False  # whether what has to be said before the first jog has been
 
     # --- What the hand wants ---
 
-    def steer(self, now: float, velocity: Mapping[str, float]) -> None:
-        """It wants this velocity from now on, as long as it says so with `alive`."""
-        if self.alarm:
-            return
-        self._wanted = {axis: speed for axis, speed in velocity.items() if speed and axis in self.axes}
-        self._alive_until = now + ALIVE
-        if not self._wanted:
+    def steer(self, velocity: Mapping[str, float]) -> None:
+        """It wants this velocity from now on, as long as it says with `alive` that it is there."""
+        wanted = {axis: speed for axis, speed in velocity.items() if speed and axis in self.axes}
+        if not wanted:
+            self._must_rest = False
+            self._wanted = {}
+        elif not self._must_rest:
+            self._wanted = wanted
             self._steps.clear()
+            self._goals.clear()
 
-    def alive(self, now: float) -> None:
-        """It is still there."""
-        self._alive_until = now + ALIVE
+    def alive(self, at: float) -> None:
+        """It was there at that time."""
+        self._alive_until = max(self._alive_until, at + ALIVE)
 
-    def step(self, now: float, axis: str, far: float) -> None:
-        """It wants so much further along an axis; steps that come faster than the machine are added up."""
-        if self.alarm:
-            return  # and nothing of it is made up for later
-        self._steps[axis] = self._steps.get(axis, 0.0) + far
-        self._alive_until = now + ALIVE
+    def step(self, axis: str, far: float) -> bool:
+        """It wants so much further along an axis. Not taken, where the machine has more before it than it can follow: so it
+        stops where the hand does."""
+        limits = self.axes[axis]
+        left = self._steps.get(axis, 0.0)
+        before = abs(left) + (abs(self._before_it()) if self._synced else 0.0)
+        if abs(left + far) >= abs(left) and before > _braking(limits) + limits.fastest * LAG:
+            self.left_out += 1
+            return False
+        self._steps[axis] = left + far
+        if axis in self._goals:
+            self._goals[axis] += far
+        return True
 
     def stop(self) -> None:
-        """It wants nothing any more, at once."""
+        """It wants nothing any more, at once, and has to come to rest before it wants anything again."""
+        self._must_rest = self._must_rest or bool(self._wanted)
         self._wanted = {}
         self._steps.clear()
+        self._goals.clear()
 
-    def clear_alarm(self) -> None:
-        """On purpose: what kept it from moving is dealt with."""
-        if self.alarm or self.state == "Alarm":
-            self._unlocks = "wanted"
+    def rest_first(self) -> None:
+        """What it wants now, or will before it has been at rest, does not count."""
+        self.stop()
+        self._must_rest = True
 
     # --- What is heard ---
 
-    def hear(self, now: float, data: bytes) -> None:
-        """These bytes came. What means nothing is left out."""
-        *lines, self._rest = (self._rest + data).split(b"\n")
-        self._rest = self._rest[-_LONGEST_ANSWER:]
-        for line in lines:
-            text = line[-_LONGEST_ANSWER:].decode("latin-1").strip()
-            if text:
-                self._answered(now, self.dialect.read(text))
-
-    def _answered(self, now: float, answer: Answer) -> None:
+    def answered(self, now: float, answer: Answer, sent: Sent | None) -> None:
+        """The controller has said this, of that line."""
         match answer.sort:
-            case "ok":
-                if self._unanswered:
-                    self._unanswered.popleft()
-                    if self._unlocks == "said":
-                        self.alarm = self.state = self._unlocks = ""
             case "error":
-                if self._unanswered:
-                    _, way = self._unanswered.popleft()
-                    for axis, far in way.items():
+                if sent is not None:
+                    for axis, far in sent.way.items():
                         self._sent[axis] -= far
-                self.said = answer.text
                 self.stop()
-            case "alarm":
-                self.alarm = answer.text
-                self._forget()
-            case "greeting":
-                # It has started anew, and knows nothing of what it was asked.
-                self._greeted = True
-                self._forget()
+            case "alarm" | "greeting":
+                self.forget()
             case "state":
-                self._greeted = True
-                self._asked_at = None
-                self.state = answer.state or self.state
-                if answer.state == "Alarm":
-                    self.alarm = self.alarm or "it waits to be unlocked or homed"
-                elif answer.state and self.alarm and not self._unlocks:
-                    self.alarm = ""  # somebody else has seen to it
-                if len(answer.position) >= len(self.axes):
-                    before, self.position = self.position, dict(zip(self.axes, answer.position, strict=False))
-                    self._corrected(now, answer.state == "Idle" or (not answer.state and before == self.position))
+                if self._controller.alarm:
+                    self.stop()
+                if answer.position and self._controller.position is not None:
+                    self._corrected(now, self._rests(now, answer))
+        self._before = self._controller.position
+
+    def _rests(self, now: float, answer: Answer) -> bool:
+        """Whether it stands still; one that does not say so is where it was when it was asked last, and had time to begin."""
+        if answer.state:
+            return answer.state == "Idle"
+        return self._before == self._controller.position and now > self._ahead_until + 2 * ASKED_EVERY
 
     def _corrected(self, now: float, rests: bool) -> None:
         """Where it really is says how much it has still before it: more than was reckoned where it went round a corner."""
-        assert self.position is not None
         if not self.moving and rests:
-            self._sent = dict(self.position)
+            position = self._controller.position
+            assert position is not None
+            for axis in self.axes:
+                if not self._synced or abs(self._sent[axis] - position[axis]) > _RESOLVED:
+                    self._sent[axis] = position[axis]
+            for axis, goal in self._goals.items():
+                self._steps[axis] = goal - self._sent[axis]
+            self._goals.clear()
             self._synced = True
-            self._jogs = self._stepping = False
+            self._jogs = False
+            self._stepping.clear()
         elif self._going:
             left = self._before_it()
             speed = sqrt(sum(one * one for one in self._going.values()))
             slowest = min(self.axes[axis].acceleration for axis in self._going)
             self._ahead_until = now + min(left / speed, 2 * sqrt(left / slowest))
 
-    def _forget(self) -> None:
+    def forget(self) -> None:
+        """Nothing of what was asked for is done any more, or nobody knows."""
         self.stop()
-        self._synced = self._jogs = self._stepping = False
+        self._synced = self._jogs = self._mode = False
+        self._stepping.clear()
         self._going = {}
-        self._unanswered.clear()
-        self._asked_at = None
         self._ahead_until = -inf
-        self._unlocks = ""
+
+    def moved_by_others(self) -> None:
+        """Something else moves the machine now; where it is has to be heard again."""
+        self.stop()
+        self._synced = self._mode = False
 
     # --- What is sent ---
 
     @property
     def moving(self) -> bool:
         """Whether anything has been asked for that may not be over."""
-        return bool(self._going) or any(way for _, way in self._unanswered)
+        return bool(self._going) or any(one.way for one in self._controller.unanswered)
+
+    @property
+    def busy(self) -> bool:
+        """Whether it moves, or is about to, or was just stopped."""
+        return self.moving or bool(self._wanted or self._steps or self._goals or self._stepping) or self._jogs
+
+    @property
+    def speed(self) -> float:
+        """How fast it is asked to go (mm a second)."""
+        return sqrt(sum(one * one for one in self._going.values()))
+
+    @property
+    def synced(self) -> bool:
+        """Whether it is known where the machine is, or will be."""
+        return self._synced
 
     def tick(self, now: float) -> bytes:
-        """What is to be sent now; call it every `PERIOD`. Raises Lost."""
-        oldest = min(
-            [at for at, _ in self._unanswered] + ([self._asked_at] if self._asked_at is not None else []), default=now
-        )
-        if now - oldest > SILENT:
-            self._forget()
-            self._greeted, self.state, self.position = False, "", None
-            raise Lost
-        if now > self._alive_until:
-            # Nobody is there: what has been asked for by steps is taken back too.
-            self._jogs = self._jogs or self._stepping
-            self._stepping = False
+        """What is to be sent now; call it every `PERIOD`, as long as the machine may be jogged."""
+        if now > self._alive_until + GONE and (self._wanted or self._steps or self._goals):
             self.stop()
-        found = b""
-        if not self.alarm and self._greeted:
-            found += self._jogged(now)
-        elif self._unlocks == "wanted" and self._greeted and not self._unanswered:
-            self._unlocks = "said"
-            found += self._line(now, self.dialect.unlock, {})
-        if self.moving:
-            self._next_ask = min(self._next_ask, now + ASKED_EVERY)  # it rested until now
-        if self._asked_at is None and now >= self._next_ask:
-            self._next_ask = now + (
-                PERIOD
-                if self._greeted and not self._synced
-                else ASKED_EVERY
-                if self.moving or not self._greeted
-                else RESTS_EVERY
-            )
-            if self.dialect.real_time:
-                self._asked_at = now
-                found += self.dialect.ask
-            else:
-                # A line as any other, with an `ok` of its own.
-                found += self._line(now, self.dialect.ask.decode().strip(), {})
-        return found
-
-    def _line(self, now: float, text: str, way: dict[str, float]) -> bytes:
-        self._unanswered.append((now, way))
-        return text.encode("ascii", "replace") + b"\n"
-
-    def _jogged(self, now: float) -> bytes:
-        if not self._wanted and self._jogs:
+        there = now <= self._alive_until
+        wanted = self._wanted if there else {}
+        if not there and self._stepping:
+            # Nobody is there: what has been asked for by steps is taken back too, and goes on if somebody comes soon.
+            self._goals = {
+                axis: self._sent[axis] + self._steps.get(axis, 0.0) for axis in (*self._stepping, *self._steps)
+            }
+            self._jogs = True
+            self._stepping.clear()
+        if not wanted and self._jogs:
             self._jogs, self._going = False, {}
-            if self.dialect.real_time:
+            if self._controller.dialect.real_time:
                 self._ahead_until = -inf
                 self._synced = False
-                self._next_ask = now + PERIOD
-                return self.dialect.cancel
+                self._controller.soon(now, PERIOD)
+                return self._controller.dialect.cancel
         if not self._synced:
             return b""  # it has to stand still before it goes on from there
-        if not self._wanted:
-            return self._stepped(now) if len(self._unanswered) < self.dialect.waiting else b""
+        room = self._controller.dialect.waiting
+        if not wanted:
+            return self._stepped(now) if there and len(self._controller.unanswered) < room else b""
         found = b""
-        while len(self._unanswered) < self.dialect.waiting and (piece := self._piece(now, self._wanted)):
+        while len(self._controller.unanswered) < room and (piece := self._piece(now, wanted)):
             found += piece
         return found
 
+    def _jog(self, now: float, way: dict[str, float], speed: float) -> bytes:
+        """A piece of motion, and what has to be said before the first."""
+        found = b""
+        if not self._mode:
+            self._mode = True
+            found = b"".join(self._controller.line(now, text) for text in self._controller.dialect.begins)
+        for axis, far in way.items():
+            self._sent[axis] += far
+        return found + self._controller.line(now, self._controller.dialect.jog(way, speed), way)
+
     def _before_it(self) -> float:
         """How far it was from where it was seen last to where it has been asked to be."""
-        assert self.position is not None
-        return sqrt(sum((self._sent[axis] - self.position[axis]) ** 2 for axis in self.axes))
+        position = self._controller.position
+        assert position is not None
+        return sqrt(sum((self._sent[axis] - position[axis]) ** 2 for axis in self.axes))
 
     def _stepped(self, now: float) -> bytes:
         """The next part of the steps that are left, exactly: a machine that is to stop has no more than this before it."""
@@ -247,12 +234,10 @@ class Jogging:
                 self._steps[axis] = left - far
             if not far:
                 continue
-            self._sent[axis] += far
-            self._stepping = True
+            self._stepping.add(axis)
             longest = sqrt(abs(far) / limits.acceleration)
             self._ahead_until = max(now, self._ahead_until) + max(abs(far) / limits.fastest, longest)
-            for text in self.dialect.jog({axis: far}, limits.fastest * 60):
-                found += self._line(now, text, {axis: far})
+            found += self._jog(now, {axis: far}, limits.fastest * 60)
         return found
 
     def _piece(self, now: float, wanted: Mapping[str, float]) -> bytes:
@@ -272,12 +257,9 @@ class Jogging:
         way = {axis: round(far, 4) for axis, far in way.items() if abs(far) >= 0.0001}
         if not way:
             return b""
-        for axis, far in way.items():
-            self._sent[axis] += far
         self._ahead_until = max(now, self._ahead_until) + PERIOD
         length = sqrt(sum(far * far for far in way.values()))
-        text = self.dialect.jog(way, max(1.0, length / PERIOD * 60))
-        return b"".join(self._line(now, one, way) for one in text)
+        return self._jog(now, way, max(1.0, length / PERIOD * 60))
 
     def _slewed(self, wanted: Mapping[str, float]) -> dict[str, float]:
         """The velocity one piece later: straight towards the wanted one, so that two axes keep the direction of the stick."""
@@ -293,4 +275,11 @@ class Jogging:
         limits = self.axes[axis]
         end = min(limits.most - _MARGIN, max(limits.least + _MARGIN, self._sent[axis] + far))
         kept = end - self._sent[axis]
-        return kept if kept * far > 0 else 0.0
+        kept = kept if kept * far > 0 else 0.0
+        self.at_end = axis if abs(kept) < abs(far) - 1e-6 else "" if self.at_end == axis else self.at_end
+        return kept
+
+
+def _braking(limits: AxisLimits) -> float:
+    """How far it goes while it brakes from its fastest speed (mm)."""
+    return limits.fastest * limits.fastest / (2 * limits.acceleration)

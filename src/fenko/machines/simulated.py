@@ -22,6 +22,8 @@ TICK = 0.001
 TRACED_EVERY = 0.005
 """Seconds between two points of the trace while something moves."""
 FAULTS = ("silence", "garbage", "reset", "slow", "alarm", "cut")
+_AT_ONCE = ("M112", "M410")
+"""Lines that a controller heeds whatever it is at."""
 _LONGEST_LINE, _BUFFER = 256, 128
 _HOMES_AT = 20.0  # mm a second
 State = Literal["Idle", "Run", "Jog", "Hold", "Alarm", "Home"]
@@ -84,6 +86,7 @@ class SimulatedMachine:
         self._traced = -1.0
         self._homing_left: list[str] = []
         self._dwell_until = -1.0
+        self._stuck = False
         self._begin()
 
     # --- The line to whoever drives it ---
@@ -108,8 +111,11 @@ class SimulatedMachine:
             if byte in (10, 13):
                 line, self._input = self._input.decode("latin-1").strip(), bytearray()
                 if line or byte == 10:
-                    self._lines.append(line)
                     self.heard.append((self.now, line))
+                    if self.dialect == "lines" and line.upper() in _AT_ONCE:
+                        self._obey(line)
+                    else:
+                        self._lines.append(line)
             elif len(self._input) < _LONGEST_LINE:
                 self._input.append(byte)
         self._read_lines()
@@ -128,6 +134,10 @@ class SimulatedMachine:
 
     def _real_time(self, byte: int) -> bool:
         match byte:
+            case 0x18:
+                self.reset()
+            case _ if self._stuck:
+                return True
             case 0x3F:  # ?
                 self._say(self.report())
             case 0x21:  # !
@@ -143,8 +153,6 @@ class SimulatedMachine:
                 if self.state == "Jog":
                     self.planner.flush()
                     self._lines = deque(line for line in self._lines if not line.startswith("$J="))
-            case 0x18:
-                self.reset()
             case _:
                 return False
         return True
@@ -155,12 +163,15 @@ class SimulatedMachine:
         offset = ",".join(f"{value:.3f}" for value in self._offset.values())
         room = self.planner.room - len(self.planner.blocks)
         speed = self.planner.speed * 60
-        return f"<{self.state}|MPos:{at}|Bf:{room},{_BUFFER}|FS:{speed:.0f},0|WCO:{offset}>"
+        state = f"Hold:{int(self.planner.moving)}" if self.state == "Hold" else self.state
+        return f"<{state}|MPos:{at}|Bf:{room},{_BUFFER}|FS:{speed:.0f},0|WCO:{offset}>"
 
     def reset(self) -> None:
         """It starts anew: what moves stops dead, and where it is, is not known any more if anything moved."""
-        lost = self.planner.moving
+        lost = self.planner.moving or self.state == "Home"
+        locked = self.state == "Alarm"
         self.planner.stop_dead()
+        self._stuck = False
         self._lines.clear()
         self._input = bytearray()
         self._homing_left = []
@@ -169,7 +180,7 @@ class SimulatedMachine:
         self._dwell_until = -1.0
         if lost and self.homing:
             self.homed = False
-        self.state = "Idle"
+        self.state = "Alarm" if locked and self.dialect == "grbl" else "Idle"
         if lost and self.dialect == "grbl":
             self._say("ALARM:3")
         self._begin()
@@ -179,6 +190,7 @@ class SimulatedMachine:
     def alarm(self, number: int) -> None:
         """Something is wrong: it stops dead, and moves nothing until that is cleared."""
         self.planner.stop_dead()
+        self._stuck = self.dialect == "grbl"  # which says nothing more before it is reset
         self._lines.clear()
         self.state = "Alarm"
         self._say(f"ALARM:{number}" if self.dialect == "grbl" else "Error:Printer halted. kill() called!")
@@ -187,6 +199,9 @@ class SimulatedMachine:
 
     def _read_lines(self) -> None:
         while self._lines:
+            if self._stuck:
+                self._lines.clear()
+                return
             if self.now < self._dwell_until or self.state == "Home":
                 return
             if self.planner.full and self._moves(self._lines[0]):
