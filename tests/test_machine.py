@@ -8,7 +8,6 @@ import os
 import random
 import signal
 import subprocess
-import sys
 import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -18,11 +17,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from fenko.machines.controller import ASKED_EVERY, PERIOD, Lost
 from fenko.machines.dialects import DIALECTS
+from fenko.machines.driver import Driver
 from fenko.machines.explained import Machine, Reading, Told, explained
 from fenko.machines.gcode import KNOWN, GcodeError, read_line
-from fenko.machines.controller import ASKED_EVERY, PERIOD, Lost
-from fenko.machines.driver import Driver
 from fenko.machines.jogging import ALIVE, BEYOND, GONE
 from fenko.machines.planner import AxisLimits, Planner
 from fenko.machines.settings import MachineSettings
@@ -64,7 +63,7 @@ class Bench:
     def step(self, axis: str, far: float) -> bool:
         """One step; whether it was taken."""
         before = self.driver.jogging.left_out
-        self.do("step", axis, "far", far)
+        self.do("step", axis, "units", far)
         return self.driver.jogging.left_out == before
 
     def run(self, seconds: float, steer: Mapping[str, float] | None = None, alive: bool = True) -> None:
@@ -396,7 +395,7 @@ def test_who_is_gone_leaves_no_steps() -> None:
         bench.step("x", 1.0)
         bench.run(0.005)
     began, at = bench.now, bench.x
-    bench.run(1.0, alive=False)
+    bench.run(ALIVE + GONE + 0.1, alive=False)
     assert bench.stopped_after(began) <= ALIVE + BEYOND + braking(50) + SLACK
     assert bench.x - at < 50 * (ALIVE + BEYOND + SLACK) + 50 * 50 / 1000 + 1
     bench.run(1.0)
@@ -533,6 +532,7 @@ def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None
 
 
 # --- By the clock, over real lines ---
+
 
 class Real:
     """`fenko machine simulate`, and whoever looks where its machine is."""

@@ -2,10 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from fenko.core.changes import Effect
-from fenko.core.verbs import ACTS
+from fenko.core.steps import Begin, Hold, Repeat, Send, Steer, Step, Strike, Toggle
+from fenko.core.verbs import ACTS, HELD
+
+
+def effects_of(step: Step) -> Iterator[tuple[Any, ...]]:
+    """What a step has sent to another end when it begins, without its time; nothing for what stays here."""
+    if isinstance(step, Send):
+        yield (step.out, step.act, *step.values)
+    elif isinstance(step, Steer):
+        yield (step.out, step.act, *step.values, [step.speed])
+    elif isinstance(step, Hold | Strike | Repeat | Begin | Toggle):
+        for out, name in step.items:
+            yield (out, *HELD[out].begins(name))
 
 
 def effect_fields(effect: Effect) -> dict[str, Any]:

@@ -422,8 +422,10 @@ class Engine(ShortWays):
     # --- What the rooms tell one another ---
 
     def _profile_leaves(self, t: float) -> None:
-        """Toggled keys are for the program in front; nothing of them reaches the next one."""
+        """Toggled keys are for the program in front, and so is what lasts no longer than its profile; nothing of them reaches the
+        next one."""
         self._runs.end_toggles(t, lambda holder, group: True)
+        self._runs.end_with_profile(t)
 
     def _profile_visits(self, t: float, gone: Profile | None, come: Profile) -> None:
         self._runs.visit(t, gone, come)

@@ -16,7 +16,7 @@ from fenko.core.controls import BUTTON, TOWARDS
 from fenko.core.drives import Drive
 from fenko.core.plan import Plan, Report, Surface
 from fenko.core.stack import Stack
-from fenko.core.steps import Follow, Item, Move, Rate
+from fenko.core.steps import Follow, Item, Move, Rate, Steer
 from fenko.core.values import Values
 
 REST = (0.0, 0.0)
@@ -24,6 +24,11 @@ _SETTLED = 0.0005
 """A smoothed position that is as close as this to where the control is has arrived there."""
 _DIGITS = 3
 """Digits of a pixel or line that are told; what is less is kept for the next time."""
+
+
+_SPEED_DIGITS = 2
+"""Digits of a speed that another end is told."""
+Steered = tuple[str, str, tuple[object, ...]]
 
 
 class Driven:
@@ -84,6 +89,7 @@ class Motion:
         self._move = [0.0, 0.0, 0.0, 0.0]  # how fast across and down, and what has not been told yet
         self._scroll = [0.0, 0.0, 0.0, 0.0]
         self._rates: dict[Item, list[float]] = {}  # how fast, and what has not been told yet
+        self._steered: dict[Steered, tuple[float, ...]] = {}  # how fast, as was told last
         self._going = False
         self.gliding: Driven | None = None
         """A stick or hat that moves the pointer, or scrolls, as a whole, while nothing else moves: the common case."""
@@ -228,6 +234,7 @@ class Motion:
         """How fast everything moves now; what has come to rest is told at once."""
         move_x = move_y = scroll_x = scroll_y = 0.0
         rates: dict[Item, float] = {}
+        steered: dict[Steered, tuple[float, ...]] = {}
         going = False
         for control in self._active:
             x, y = control.made
@@ -245,6 +252,10 @@ class Motion:
                 elif isinstance(step, Rate) and (along := drive.along(x, y)):
                     speed = self._values.value(step.target).number(step.speed, change=True)
                     rates[step.target] = rates.get(step.target, 0.0) + speed * along
+                elif isinstance(step, Steer):
+                    _steer(steered, drive, step, x, y)
+        if steered or self._steered:
+            self._tell_steered(t, steered)
         ended = False
         for speeds, across, down in ((self._move, move_x, move_y), (self._scroll, scroll_x, scroll_y)):
             moves = bool(across or down)
@@ -259,6 +270,17 @@ class Motion:
         if going != self._going:
             self._going = going
             self._agenda.set(self.tick, after(t, self._tick_every) if going else inf)
+
+    def _tell_steered(self, t: float, steered: dict[Steered, tuple[float, ...]]) -> None:
+        """Whoever is steered hears at once of every change."""
+        for key in self._steered.keys() - steered.keys():
+            steered[key] = (0.0,) * len(self._steered[key])
+        for key, speeds in steered.items():
+            speeds = steered[key] = tuple(round(speed, _SPEED_DIGITS) + 0.0 for speed in speeds)
+            if speeds != self._steered.get(key):
+                out, act, values = key
+                self._out.append((t, out, act, *values, [*speeds]))
+        self._steered = {key: speeds for key, speeds in steered.items() if any(speeds)}
 
     def _alone(self) -> Driven | None:
         if len(self._active) != 1:
@@ -324,12 +346,15 @@ class Motion:
     # --- What is in force changes, and things go away ---
 
     def use_stack(self, t: float, stack: Stack) -> None:
-        """Something else is in force: what is deflected goes on under it at once."""
+        """Something else is in force: what is deflected goes on under it at once, but for what is steered: that
+        ends, and begins again only after the control has been at rest."""
         self._pass(t)
         self._stack = stack
         for address, control in self._controls.items():
             drives = stack.drives(address)
             if drives != control.drives:
+                if any(isinstance(drive.step, Steer) for drive in drives):
+                    control.resting = control.made != REST or control.at != [0.0, 0.0]
                 control.drives = drives
                 control.met.clear()
                 if control.moving:
@@ -357,3 +382,10 @@ class Motion:
             if control.moving:
                 self._active.remove(control)
         self._sum_up(t)
+
+
+def _steer(steered: dict[Steered, tuple[float, ...]], drive: Drive, step: Steer, x: float, y: float) -> None:
+    """Adds what a control at `x`, `y` wants to what others want of the same."""
+    key = (step.out, step.act, step.values)
+    speeds = (step.speed * x, -step.speed * y) if step.two else (step.speed * drive.along(x, y),)
+    steered[key] = tuple(a + b for a, b in zip(steered.get(key, (0.0, 0.0)), speeds, strict=False))

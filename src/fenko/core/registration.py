@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple, TypeAlias
 
 from msgspec import Struct
 
@@ -80,6 +80,9 @@ class Act(Struct, frozen=True):
     queues: Literal["all", "newest", "summed"] = "all"
     mood: Literal["", "change", "alert"] = ""
     queued: Callable[..., Queued] | None = None
+    watched: float = 0.0
+    """Seconds for which whoever does this is told again and again that the desk is at work, so that it can end what it does if
+    the desk is not. What moves things is watched, and asks for more as long as they move."""
     leads_to: Callable[..., tuple[str, str, Any] | None] | None = None
     """Of its values, how something stands at the other end after it: the name of the fact, which part of it, and what that
     is. So a binding that does several things in turn knows where somebody else has brought it."""
@@ -87,13 +90,15 @@ class Act(Struct, frozen=True):
 
 class Held(Struct, frozen=True):
     """What can be held of an out: the effects (act and values) with which an item begins and ends, and how a phrase
-    spells it. `felt`, where it matters how far a control is when it begins something: the item's name then (0 to 1)."""
+    spells it. `felt`, where it matters how far a control is when it begins something: the item's name then (0 to 1). With
+    `ends_with_profile` it lasts no longer than the profile in which it began, whatever hands do."""
 
     out: str
     begins: Callable[[str], Sequence[Any]]
     ends: Callable[[str], Sequence[Any]]
     spelled: Callable[[str], str] = str
     felt: Callable[[str, float], str] | None = None
+    ends_with_profile: bool = False
 
 
 class Target(Struct, frozen=True):
@@ -153,6 +158,9 @@ def no_findings(said: Any, around: Surrounding) -> Iterable[Finding]:
     return ()
 
 
+Resolver: TypeAlias = Callable[[str, tuple[Any, ...]], tuple[Any, ...] | None]
+
+
 class Output(Struct, frozen=True):
     """A way out of Fenko, with all that there is to know of it: one module, one of these.
 
@@ -164,6 +172,9 @@ class Output(Struct, frozen=True):
     `offers`, the same way, are phrases for what is there now, each with what that is, for `fenko learn`.
 
     With `listens` (of the desk's tables) it is at work also where no phrase uses it, for what it hears.
+
+    `resolver`, of the desk's tables, gives what turns an effect's values (act first) into what is meant by them at that moment,
+    where that depends on what was said before; None for what means nothing.
 
     Where the entries of its table `each` are ends that have nothing to do with one another, each has a worker of its own,
     which sees that entry alone; `end` says, of an effect's values, whose it is.
@@ -189,3 +200,4 @@ class Output(Struct, frozen=True):
     listens: Callable[[Mapping[str, Any]], bool] = lambda tables: False
     each: str = ""
     end: Callable[..., str] = lambda *values: ""
+    resolver: Callable[[Mapping[str, Any]], Resolver] | None = None

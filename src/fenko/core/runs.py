@@ -42,6 +42,7 @@ from fenko.core.steps import (
     Repeat,
     Send,
     Set,
+    Steer,
     Strike,
     SwitchPause,
     TakeAsNeutral,
@@ -52,7 +53,7 @@ from fenko.core.steps import (
 )
 from fenko.core.strokes import LoneStroke, Stroke
 from fenko.core.values import Values
-from fenko.core.verbs import ACTS
+from fenko.core.verbs import ACTS, HELD
 
 STROKE = ""  # the holder that stands for the stroke in flight; no cell has an empty address
 _VISITS = "profiles"  # the lane in which profiles do what they do when they come and go
@@ -213,6 +214,12 @@ class Runs:
                 del self._toggled[holder]
                 self.items.lift(t, holder)
 
+    def end_with_profile(self, t: float) -> None:
+        """Ends what lasts no longer than the profile in which it began, whoever holds it."""
+        for holder, items in list(self.items.holders.items()):
+            if ends := tuple(item for item in items if HELD[item[0]].ends_with_profile):
+                self.items.lift(t, holder, ends)
+
     def clear(self, t: float) -> None:
         """Lifts everything and forgets every action under way."""
         self.items.lift_all(t)
@@ -340,7 +347,7 @@ class Runs:
                 self._end_stroke(t)
                 values = step.values
                 if run.times != 1 and ACTS[step.out, step.act].queues == "summed":
-                    values = tuple(run.times * number for number in values if isinstance(number, int | float))
+                    values = tuple(run.times * one if isinstance(one, int | float) else one for one in values)
                 self._out.append((t, step.out, step.act, *values))
             case Toggle():
                 self._toggle(t, step)
@@ -369,7 +376,7 @@ class Runs:
                 self._values.change(t, step.target, step.amount, step.step, run.times)
             case Hold() | Repeat():
                 raise AssertionError("an action has strokes in their place")
-            case Move() | Pass() | Follow() | Rate():
+            case Move() | Pass() | Follow() | Rate() | Steer():
                 raise AssertionError("what a control drives is no action of a gesture")
             case _:
                 assert_never(step)

@@ -17,7 +17,7 @@ from fenko.core.drives import Drive
 from fenko.core.held import Lasting
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Plan, Surface, Timing, control_of
-from fenko.core.steps import Follow, Item, Move, Pass, Rate, SwitchPause
+from fenko.core.steps import Item, Steady, SwitchPause
 from fenko.core.strokes import Stroke
 from fenko.core.verbs import desk
 
@@ -133,7 +133,7 @@ class Stack:
         one_sided = "" in axes and axes[""][0] is None
         for cell in owner.controls[control]:
             step = steps_of(cell.move.phrase)[0] if cell.move is not None else None
-            if cell.move is not None and isinstance(step, Move | Pass | Follow | Rate):
+            if cell.move is not None and isinstance(step, Steady):
                 yield Drive(cell, cell.move, step, cell.address[len(control) + 1 :], "" in axes, one_sided)
 
     def bound(self, address: str) -> Cell | None:

@@ -130,11 +130,23 @@ class Rate(Struct, frozen=True):
     speed: Amount
 
 
+class Steer(Struct, frozen=True):
+    """Another end is told how fast something goes, at once whenever that changes: `speed` where the control is all the way, and
+    less where it is less; with `two`, of a control with two axes, across and up. The effect has these `values`, and then a list
+    of speeds. A control that is off its rest when this comes in force has to come to rest first."""
+
+    out: str
+    act: str
+    values: tuple[object, ...]
+    speed: float
+    two: bool = False
+
+
 class TakeAsNeutral(Struct, frozen=True):
     """However things with a sensor are held now, they are not tilted."""
 
 
-Steady: TypeAlias = Move | Pass | Follow | Rate
+Steady: TypeAlias = Move | Pass | Follow | Rate | Steer
 """What goes on as long as a control is off its rest, and is an action of its own."""
 Step: TypeAlias = (
     Hold

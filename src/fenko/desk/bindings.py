@@ -8,13 +8,14 @@ from typing import Any
 from msgspec import structs
 
 from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape
+from fenko.core.effects import effects_of
 from fenko.core.phrase import Phrase, parse_phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
 from fenko.core.registration import Said, Surrounding, Unsettled
 from fenko.core.steps import Amount, Follow, Item, Rate, Set, Steady, Step, SwitchPause, UseProfile
 from fenko.core.value import Value
-from fenko.core.verbs import OUTPUT_OF, TARGETS, VERB_OF, spelled
+from fenko.core.verbs import ACTS, OUTPUT_OF, TARGETS, VERB_OF, spelled
 from fenko.core.verbs.desk import TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
 from fenko.core.words import nearest
@@ -169,6 +170,11 @@ class BindingReader:
         for step in steps_of(binding.phrase):
             if isinstance(step, Steady):
                 self._fault(path, "nothing moves here that this could follow", "what is done once", None)
+                return None
+            if any(ACTS[effect[0], effect[1]].watched for effect in effects_of(step)):
+                self._fault(
+                    path, "a profile that comes or goes moves no machine; only a hand does", "`machine stop`", None
+                )
                 return None
             if isinstance(step, UseProfile | SwitchPause):
                 what = "another profile in force" if isinstance(step, UseProfile) else "Fenko to rest"

@@ -11,7 +11,7 @@ from fenko.core.controls import BUTTON, MOTION, THRESHOLDS, TOUCH_AREA, Shape
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Surface
 from fenko.core.registration import Said
-from fenko.core.steps import Amount, Follow, Move, Pass, Rate, Steady, Step
+from fenko.core.steps import Amount, Follow, Move, Pass, Rate, Steady, Steer, Step
 from fenko.core.verbs import VERB_OF
 from fenko.core.verbs.value import By
 from fenko.core.words import nearest
@@ -229,7 +229,11 @@ def misplaced(step: Step, shape: Shape, part: str, control: str) -> tuple[str, s
         )
     if part in shape.diagonals:
         return "a direction between two has no distance of its own", f"`{control}` as a whole"
-    if isinstance(step, Follow | Rate) and not part and "" not in shape.axes:
+    if isinstance(step, Steer) and step.two:
+        if not part and "x" in shape.axes and "y" in shape.axes:
+            return None
+        return "two axes at once need a control that goes both ways, as a whole", "a stick or hat; here one axis"
+    if isinstance(step, Follow | Rate | Steer) and not part and "" not in shape.axes:
         return f"{what} has two axes, and a value goes along one", f"`{control}.x` or `{control}.y`"
     return None
 

@@ -11,7 +11,7 @@ from msgspec import Struct, structs
 from fenko.core.controls import HELD_BY_HAND
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile
-from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Strike, Toggle
+from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Steer, Strike, Toggle
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
 from fenko.desk.surfaces import SurfaceLinks
@@ -124,7 +124,7 @@ def _outs_of(desk: Desk) -> list[str]:
             continue
         seen.add(id(phrase))
         for step in steps_of(phrase):
-            if isinstance(step, Send):
+            if isinstance(step, Send | Steer):
                 used[step.out] = None
             elif isinstance(step, Set | Follow | Rate):
                 used[step.target[0]] = None

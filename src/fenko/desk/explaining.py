@@ -17,7 +17,7 @@ from fenko.core.performing import Performance
 from fenko.core.plan import Binding, Cell, Level, Profile, control_of
 from fenko.core.script import HandStep
 from fenko.core.stack import stack_of
-from fenko.core.steps import Follow, Move, Pass, Rate
+from fenko.core.steps import Follow, Move, Pass, Rate, Steer
 from fenko.core.words import format_time
 from fenko.desk.load import Desk
 from fenko.desk.trust import risks_of
@@ -201,6 +201,8 @@ def _comes_to(scene: Scene, drive: Drive, made: float) -> str:
         case Rate(target, amount):
             value = values[target]
             return f"{value.number(amount, change=True) * made:+.4g}{value.unit}/s"
+        case Steer(speed=speed):
+            return f"{speed * made:+.4g} a minute"
         case Follow(target, low, high):
             value = values[target]
             share = made if drive.one_sided or drive.part in TOWARDS else (made + 1) / 2

@@ -15,8 +15,8 @@ from typing import Any
 import msgspec
 from msgspec import Struct
 
+from fenko.core.effects import effects_of
 from fenko.core.phrase import Phrase, steps_of
-from fenko.core.steps import Send
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
 from fenko.desk.locate import KeyPath
@@ -44,9 +44,8 @@ def risks(desk: Desk) -> list[Risk]:
 def risks_of(phrase: Phrase, tables: Mapping[str, Any]) -> Iterator[str]:
     """All of a phrase, in words."""
     for step in steps_of(phrase):
-        if isinstance(step, Send) and step.out in OUTPUTS and (risk := OUTPUTS[step.out].risk) is not None:
-            what = risk((step.act, *step.values), tables)
-            if what:
+        for out, *values in effects_of(step):
+            if out in OUTPUTS and (risk := OUTPUTS[out].risk) is not None and (what := risk(tuple(values), tables)):
                 yield what
 
 

@@ -118,9 +118,9 @@ class Chores:
                 self._end()
             case "ok" if self.doing:
                 self._answered = not self._controller.unanswered
-                if self._answered and not self._lines and self.doing != "send":
-                    self._done()
-                elif self._answered and not self._lines and self._controller.dialect.settled:
+                if (self._answered and not self._lines and self.doing != "send") or (
+                    self._answered and not self._lines and self._controller.dialect.settled
+                ):
                     self._done()
             case "state":
                 rests = self._answered and not self._lines and not self._fresh
@@ -134,7 +134,7 @@ class Chores:
             self._controller.alarm = ""
             self._controller.state = "" if not self._controller.dialect.real_time else self._controller.state
         if self.doing == "unlock":
-            self.homed = False if self.homed is not True else True
+            self.homed = bool(self.homed)
         self._end()
 
     def _end(self) -> None:

@@ -11,8 +11,8 @@ from typing import NamedTuple
 
 from fenko.machines.dialects import Answer, Dialect
 
-SILENT = 0.25
-"""Seconds without an answer, though there should be one, after which the line is taken for lost."""
+SILENT, SILENT_AT_REST = 0.25, 2.0
+"""Seconds without an answer, though there should be one, after which the line is taken for lost: while it moves, and otherwise."""
 BEGINS = 4.0
 """Seconds that a controller has to answer for the first time; many start anew when the line is opened."""
 PERIOD = 0.02
@@ -155,12 +155,13 @@ class Controller:
         """Seconds until it is asked again."""
         return max(0.0, self._next_ask - now)
 
-    def check(self, now: float) -> None:
-        """Raises Lost if it should have answered."""
+    def check(self, now: float, moves: bool) -> None:
+        """Raises Lost if it should have answered. Call it when all that has come has been heard."""
         if not self.greeted:
             late = now - self._opened > BEGINS
         else:
-            waiting = max((one.patience for one in self.unanswered), default=SILENT)
+            usual = SILENT if moves else SILENT_AT_REST
+            waiting = max((one.patience for one in self.unanswered if one.patience > SILENT), default=usual)
             late = any(now - one.at > max(one.patience, waiting) for one in self.unanswered) or (
                 self._asked_at is not None and now - self._asked_at > waiting
             )

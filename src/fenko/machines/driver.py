@@ -1,4 +1,4 @@
-"""What a desk asks of a machine, carried out: which axis is chosen, how large a step is, who jogs, what it does on its own.
+"""What a desk asks of a machine, carried out: who jogs, step by step or steadily, and what the machine does on its own.
 
 Nothing here knows a clock or a line; the worker of a running desk and the rehearsal of a take drive the same."""
 
@@ -56,7 +56,7 @@ class Driver:
     # --- What is asked ---
 
     def take(self, now: float, at: float, act: str, values: Sequence[Any]) -> None:
-        """An effect of the desk, but for the machine's name, which it decided on at that time."""
+        """An effect of the desk, as it is meant (`machines.chosen`) and without the machine's name, decided on at that time."""
         if act in ("jog", "begin", "end"):
             self._jog(act, *values)
             return
@@ -70,7 +70,7 @@ class Driver:
             case "axis":
                 self.axis = values[0]
             case "step-size":
-                self._choose_size(values[0])
+                self.step_size = values[0]
             case "step":
                 self._step(*values)
             case "stop":
@@ -118,16 +118,12 @@ class Driver:
         self._said = why
         self._note(why)
 
-    def _jog(self, act: str, axes: str, speeds: Any) -> None:
+    def _jog(self, act: str, axes: str, speeds: Any, chosen: str = "") -> None:
         key = ("", axes) if act == "jog" else (str(speeds), axes)
         speeds = speeds if act == "jog" else [speeds if act == "begin" else 0.0]
         before = self._jogs.get(key)
-        # An axis that is chosen while it is jogged is the next one's.
-        named = (
-            before if before is not None and any(before.values()) else (axes or self.axis)[: len(speeds)]
-        )
         self._jogs[key] = {
-            axis: speed * self.settings.unit(axis) / 60 for axis, speed in zip(named, speeds, strict=False)
+            axis: speed * self.settings.unit(axis) / 60 for axis, speed in zip(chosen or axes, speeds, strict=False)
         }
         total: dict[str, float] = {}
         for one in self._jogs.values():
@@ -140,20 +136,8 @@ class Driver:
             return
         self.jogging.steer(total)
 
-    def _choose_size(self, size: str | float) -> None:
-        sizes = sorted({*self.settings.step_sizes})
-        if isinstance(size, str):
-            larger = [one for one in sizes if one > self.step_size]
-            smaller = [one for one in sizes if one < self.step_size]
-            fitting = larger[:1] if size == "next" else smaller[-1:]
-            self.step_size = fitting[0] if fitting else self.step_size
-        else:
-            self.step_size = float(size)
-
     def _step(self, axis: str, counted: str, number: float) -> None:
-        axis = axis or self.axis
-        far = number * (self.step_size if counted == "sizes" else 1.0) * self.settings.unit(axis)
-        if not self.jogging.step(axis, far):
+        if not self.jogging.step(axis, number * self.settings.unit(axis)):
             self._said = f"{axis} cannot follow so fast: {self.jogging.left_out} steps were left out so far"
 
     def _send(self, now: float, lines: Sequence[str]) -> None:
@@ -198,7 +182,7 @@ class Driver:
     def tick(self, now: float) -> bytes:
         """What is to be sent now; call it every `PERIOD` while it is busy. Raises Lost: the line is to be emptied and closed."""
         try:
-            self.controller.check(now)
+            self.controller.check(now, self.busy)
         except Lost:
             self.jogging.forget()
             self.chores.lose()

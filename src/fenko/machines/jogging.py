@@ -16,7 +16,7 @@ BEYOND = 0.05
 """Seconds of motion that are asked for in advance."""
 ALIVE = 0.06
 """Seconds after which a hand that says nothing more is none."""
-GONE = 0.3
+GONE = 1.0
 """Seconds after which it is not enough that it is there again: it has to come to rest first."""
 LAG = BEYOND + ASKED_EVERY + 2 * PERIOD
 """Seconds that a machine may be behind a hand whose steps it follows."""
@@ -44,6 +44,7 @@ class Jogging:
         self._ahead_until = -inf
         self._sent: dict[str, float] = dict.fromkeys(axes, 0.0)
         self._synced = False  # whether it is known where the machine will be when all that was asked for is done
+        self._settled = True  # whether it has been seen to rest since it was last asked to move
         self._jogs = False  # whether motion has been asked for that may not be over
         self._stepping: set[str] = set()  # the same, of steps
         self._before: Mapping[str, float] | None = None  # where it was when it was asked last
@@ -129,7 +130,7 @@ class Jogging:
             for axis, goal in self._goals.items():
                 self._steps[axis] = goal - self._sent[axis]
             self._goals.clear()
-            self._synced = True
+            self._synced = self._settled = True
             self._jogs = False
             self._stepping.clear()
         elif self._going:
@@ -142,6 +143,7 @@ class Jogging:
         """Nothing of what was asked for is done any more, or nobody knows."""
         self.stop()
         self._synced = self._jogs = self._mode = False
+        self._settled = True
         self._stepping.clear()
         self._going = {}
         self._ahead_until = -inf
@@ -160,8 +162,8 @@ class Jogging:
 
     @property
     def busy(self) -> bool:
-        """Whether it moves, or is about to, or was just stopped."""
-        return self.moving or bool(self._wanted or self._steps or self._goals or self._stepping) or self._jogs
+        """Whether it moves, or is about to, or has not come to rest yet."""
+        return self.moving or not self._settled or bool(self._wanted or self._steps or self._goals)
 
     @property
     def speed(self) -> float:
@@ -206,6 +208,7 @@ class Jogging:
     def _jog(self, now: float, way: dict[str, float], speed: float) -> bytes:
         """A piece of motion, and what has to be said before the first."""
         found = b""
+        self._settled = False
         if not self._mode:
             self._mode = True
             found = b"".join(self._controller.line(now, text) for text in self._controller.dialect.begins)

@@ -17,7 +17,8 @@ from typing import Any, Protocol
 
 from fenko.core.backlog import Backlog
 from fenko.core.changes import Effect
-from fenko.core.verbs import OUTPUTS
+from fenko.core.registration import Resolver
+from fenko.core.verbs import ACTS, OUTPUTS
 from fenko.outputs.port import Descriptor, Port, Settings
 from fenko.system.beside import started
 from fenko.system.packets import Packets, packed
@@ -26,6 +27,8 @@ FIRST_PAUSE, LONGEST_PAUSE = 0.1, 30.0
 """Seconds before ended workers are started again: at first, and, doubled each time, at last."""
 MOVES_APART = 0.004
 """Seconds from one time that numbers are told which move on and on to the next; the first of them goes at once."""
+BEATS_APART = 0.02
+"""Seconds from one sign of life to the next, for workers that move things."""
 _STEADY = 60.0  # seconds after which the pauses begin anew
 _PATIENCE = 3.0  # seconds in which workers have to end
 
@@ -60,6 +63,8 @@ class FarPort(Port):
         self._agreed = settings.agreed
         self._refused: set[str] = set()
         self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
+        self._watched = {(out, act): row.watched for (out, act), row in ACTS.items() if row.watched}
+        self._resolvers: dict[str, tuple[Any, Resolver]] = {}
         self._backlog = Backlog()
         self._out = bytearray()
         self._begun: dict[Hashable, Effect] = {}
@@ -68,11 +73,13 @@ class FarPort(Port):
         self._pid = 0
         self._started = -inf
         self._pause = FIRST_PAUSE
-        self._again = inf
+        self._again = self._next_move = self._next_beat = inf
+        self._beats_until = -inf
         self._moved_at = -inf
         self._line: socket.socket | None = None
         self._silence: socket.socket | None = None
         self._fd = -1
+        self._use_resolvers()
         self._start()
 
     # --- The process ---
@@ -107,7 +114,19 @@ class FarPort(Port):
         self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._folder, self._tables = folder, tables
         self._refused.clear()
+        self._use_resolvers()
         self._tell_desk()
+
+    def _use_resolvers(self) -> None:
+        """Those of outputs whose tables are the same go on with what they know."""
+        found: dict[str, tuple[Any, Resolver]] = {}
+        for out in self.outs:
+            makes = OUTPUTS[out].resolver
+            if makes is not None:
+                read = {name: self._tables.get(name) for name in OUTPUTS[out].tables}
+                known = self._resolvers.get(out)
+                found[out] = known if known is not None and known[0] == read else (read, makes(self._tables))
+        self._resolvers = found
 
     def focus_on(self, app: str, program: str) -> None:
         """The window in front is of this program."""
@@ -137,10 +156,17 @@ class FarPort(Port):
         self._warn("what talks to other programs has ended; it is started again")
         self._again = time.monotonic() + self._pause
         self._pause = min(LONGEST_PAUSE, self._pause * 2)
-        self.wake(self._again)
+        self._set_wake()
+
+    def _set_wake(self) -> None:
+        self.wake(min(self._again, self._next_move, self._next_beat))
 
     def go_on(self, now: float) -> None:
-        """Starts it again."""
+        """Starts it again, or says that the desk is at work."""
+        if now >= self._next_move:
+            self._next_move = inf
+        if now >= self._next_beat:
+            self._beat()
         if self._line is None and now >= self._again:
             try:
                 self._start()
@@ -148,7 +174,25 @@ class FarPort(Port):
                 self._warn(f"what talks to other programs cannot be started: {why.strerror or why}")
                 self._again = now + self._pause
                 self._pause = min(LONGEST_PAUSE, self._pause * 2)
-                self.wake(self._again)
+        self._set_wake()
+
+    def _watch_for(self, seconds: float) -> None:
+        """From now on, and for so long, somebody has to know that the desk is at work."""
+        now = time.monotonic()
+        self._beats_until = max(self._beats_until, now + seconds)
+        if self._next_beat == inf:
+            self._next_beat = now
+            self._set_wake()
+
+    def _beat(self) -> None:
+        """A sign of life, behind everything that was decided before it. What does not go out at once is none."""
+        now = time.monotonic()
+        if self._line is not None and not self._out:
+            if self._backlog:
+                self._moved_at = now
+                self._say("effects", self._backlog.take())
+            self._say("alive", now)
+        self._next_beat = now + BEATS_APART if now < self._beats_until else inf
 
     # --- Sending ---
 
@@ -161,6 +205,13 @@ class FarPort(Port):
                 continue
             if out in self._risks and not self._may(effect):
                 continue
+            if out in self._resolvers:
+                meant = self._resolvers[out][1](effect[2], effect[3:])
+                if meant is None:
+                    continue
+                effect = (*effect[:3], *meant)
+            if effect[1:3] in self._watched:
+                self._watch_for(self._watched[effect[1:3]])
             now = now or time.monotonic()
             how, key = self._backlog.put(effect, now)
             if how == "begin":
@@ -194,7 +245,8 @@ class FarPort(Port):
             now = time.monotonic()
             if now < self._moved_at + MOVES_APART and not self._backlog.urgent:
                 # A device may tell a thousand times a second where it is; nobody at the other end is that fast.
-                self.wake(self._moved_at + MOVES_APART)
+                self._next_move = self._moved_at + MOVES_APART
+                self._set_wake()
                 return False
             self._moved_at = now
             self._say("effects", self._backlog.take())
@@ -244,6 +296,8 @@ class FarPort(Port):
                     self.facts.setdefault(out, {})[name] = fact
                     if self.hearer is not None:
                         self.hearer.fact(out, name, fact)
+            case "watch":
+                self._watch_for(what[0])
             case "number" if self.hearer is not None:
                 self.hearer.number(*what)
             case "heard" if self.hearer is not None:

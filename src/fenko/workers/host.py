@@ -55,6 +55,9 @@ class Host:
                 self._focus = (what[0], what[1])
                 for lane in self._lanes.values():
                     lane.worker.focus(*self._focus)
+            case "alive":
+                for lane in self._lanes.values():
+                    lane.worker.alive(what[0])
             case "release":
                 for lane in self._lanes.values():
                     lane.release()

@@ -16,8 +16,8 @@ from fenko.core.registration import Output
 from fenko.system.packets import packed
 from fenko.workers.worker import Away, Desk, Worker
 
-FIRST_PAUSE, LONGEST_PAUSE = 0.25, 30.0
-"""Seconds before the way to an end is tried again: at first, and, doubled each time, at last."""
+FIRST_PAUSE = 0.25
+"""Seconds before the way to an end is tried again; doubled each time, as far as the worker wants."""
 _AGAIN = 10.0  # seconds in which the same note is not told again
 _MOST_TOLD = 1000
 
@@ -80,6 +80,10 @@ class Telling(Desk):
     def fact(self, name: str, what: Mapping[str, Any] | None) -> None:
         """How something stands."""
         self._line.put(("fact", self._out, name), ["fact", self._out, name, what])
+
+    def watch(self, seconds: float) -> None:
+        """It has to hear that the desk is at work."""
+        self._line.put(("watch", self._out), ["watch", seconds])
 
     def heard(self, kind: str, name: str, number: float) -> None:
         """The other end sets something of the desk."""
@@ -182,7 +186,7 @@ class Lane:
                     return
                 self._lost(str(why) if isinstance(why, Away) else f"{type(why).__name__}: {why}", effects)
                 due = self._wait(pause)
-                pause = min(LONGEST_PAUSE, pause * 2)
+                pause = min(self.worker.longest_pause, pause * 2)
 
     def _finish(self, effects: list[Effect]) -> None:
         """The last things are done, if anybody is there, and everything that was begun ends."""

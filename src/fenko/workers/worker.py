@@ -26,6 +26,9 @@ class Desk(Protocol):
     def fact(self, name: str, what: Mapping[str, Any] | None) -> None:
         """How something at the other end stands, for `fenko values`; None if it is gone."""
 
+    def watch(self, seconds: float) -> None:
+        """For so long, the worker has to hear with `alive` that the desk is at work."""
+
     def heard(self, kind: str, name: str, number: float) -> None:
         """The other end sets a `value` of the desk, or the `state` of one of its controls."""
 
@@ -34,6 +37,8 @@ class Worker(ABC):
     """The work of one output. All methods but `close` and `release` are called by one thread, one after the other; each may
     wait for the other end, for a few seconds at most. Each may raise Away, and the way is opened again later."""
 
+    longest_pause = 30.0
+    """Seconds before the way is tried again, at most."""
     eager = False
     """Whether the way is opened at once, and not only when something is to be sent."""
     wake: Callable[[], None] = staticmethod(lambda: None)
@@ -54,6 +59,10 @@ class Worker(ABC):
 
     def focus(self, app: str, program: str) -> None:  # noqa: B027
         """The window in front is of this program. Must not wait; called by another thread."""
+
+    def alive(self, at: float) -> None:  # noqa: B027
+        """The desk was at work at that time (monotonic), after all effects that came before this. Must not wait; called by
+        another thread."""
 
     def watch(self) -> float | None:
         """Looks after things, after each time that something was sent, and when it was woken: how many seconds until the next
