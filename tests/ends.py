@@ -89,6 +89,11 @@ class FarDesk:
         """What an inbox does."""
         self.port.send(self.engine.hear(self._now(), item, number))
 
+    def put(self, changes: list[Change]) -> None:
+        """The same."""
+        for change in changes:
+            self.port.send(self.engine.feed(change))
+
     def _now(self) -> float:
         return time.monotonic()
 

@@ -39,7 +39,7 @@ COMMANDS: dict[str, str] = {
     "devices": "List what is plugged in, with the links for the desk.",
     "ready": "Look whether this machine is ready, and what helps if not.",
     "sheet": "Print what each control does, labels for keys, what a surface has.",
-    "machine": "Tell what a machine program does; simulate a machine.",
+    "machine": "List machines and how they stand, follow them, read what moves them, simulate one.",
     "windows": "List the windows and the program in front, as a profile names them.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from fenko.cli.shared import fail, note
-from fenko.core.changes import FOCUS, KEYBOARD, RUNNING, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, MACHINES, RUNNING, Change, Effect
 from fenko.core.circumstances import Focus
 from fenko.core.plan import Report
 from fenko.desk.compiled import Compiled, compiled
@@ -52,7 +52,7 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
         changes = read_take(take_path, desk.plan.surfaces).changes
     except TakeError as error:
         fail(str(error), 2)
-    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD, RUNNING)]
+    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD, RUNNING, MACHINES)]
 
 
 def opener(page: Memory | None, far: bool = True) -> OpenPorts:

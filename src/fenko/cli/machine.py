@@ -10,7 +10,7 @@ from pathlib import Path
 import click
 from msgspec import structs
 
-from fenko.cli.shared import colour, fail, format_option, note, say, show_json
+from fenko.cli.shared import colour, desk_option, fail, format_option, note, open_desk, say, show_json
 from fenko.core.words import parse_time, reason, shortened
 from fenko.drawing import FORMATS
 from fenko.machines.dialects import DIALECTS
@@ -22,9 +22,30 @@ _FAULT = re.compile(r"([a-z]+)@(\d+(?:\.\d+)?)(?::(\d+(?:\.\d+)?))?")
 _USUAL = ("x=0:300,3000,500", "y=0:200,3000,500", "z=-80:0,1200,300")
 
 
-@click.group()
-def command() -> None:
-    """What a machine program does (`read`), and a machine to try it on (`simulate`)."""
+@click.group(invoke_without_command=True)
+@desk_option
+@format_option("table", "json")
+@click.pass_context
+def command(context: click.Context, desk_folder: Path | None, form: str) -> None:
+    """List the machines of the desk, and how each stands; follow them (`watch`), read a machine program (`read`), try things on a
+    machine that is simulated (`simulate`)."""
+    if context.invoked_subcommand is None:
+        from fenko.cli.machine_state import listed
+
+        listed(open_desk(desk_folder), form)
+
+
+@command.command()
+@click.argument("name", required=False)
+@format_option("text", "json")
+def watch(name: str | None, form: str) -> None:
+    """Follow the machines of the running desk, or one: state, places of work and machine, the chosen axis, step size, speed.
+
+    On a terminal until q or Ctrl-C; elsewhere a line for each change.
+    """
+    from fenko.cli.machine_state import followed
+
+    followed(name, form)
 
 
 _axis_option = click.option(

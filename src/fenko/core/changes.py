@@ -18,5 +18,6 @@ KEYBOARD = "keyboard"  # value: tuple of modifiers held on the ordinary keyboard
 UNPLUG = "unplug"  # value: surface
 PLUG = "plug"  # value: surface
 RUNNING = "running"  # value: tuple of the names of programs that run, of those that the desk asks for
-OUTSIDE = frozenset((FOCUS, KEYBOARD, UNPLUG, PLUG, RUNNING))
+MACHINES = "machine"  # value: tuple of the machines with their states, such as "rail alarm"
+OUTSIDE = frozenset((FOCUS, KEYBOARD, UNPLUG, PLUG, RUNNING, MACHINES))
 """Addresses that are no input of a surface."""

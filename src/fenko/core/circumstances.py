@@ -1,4 +1,5 @@
-"""What decides which profile comes by itself: windows, programs that run, surfaces that are there; and how closely they fit."""
+"""What decides which profile comes by itself: windows, programs that run, surfaces that are there, states of machines; and how
+closely they fit."""
 
 from __future__ import annotations
 
@@ -27,23 +28,29 @@ class Focus(Struct, frozen=True):
 
 
 FOCUS_FIELDS: tuple[str, ...] = tuple(name for name in Focus.__struct_fields__ if name != "owner")
-AROUND_FIELDS = ("running", "surface")
+AROUND_FIELDS = ("running", "surface", "machine")
 """What else than the window in front a profile's `when` can ask for."""
 
 
 class Circumstances(Struct, frozen=True):
-    """What decides which profile comes by itself: the window in front, the names of programs that run, and the surfaces that
-    are there."""
+    """What decides which profile comes by itself: the window in front, the names of programs that run, the surfaces that are
+    there, and machines with their states (`rail alarm`)."""
 
     focus: Focus = Focus()
     running: frozenset[str] = frozenset()
     surfaces: frozenset[str] = frozenset()
+    machines: frozenset[str] = frozenset()
 
     def texts(self, field: str, focus: Focus) -> Iterable[str]:
         """All that a field of a `when` may fit."""
-        if field == "running":
-            return self.running
-        return self.surfaces if field == "surface" else (getattr(focus, field),)
+        match field:
+            case "running":
+                return self.running
+            case "surface":
+                return self.surfaces
+            case "machine":
+                return self.machines
+        return (getattr(focus, field),)
 
 
 class Closeness(NamedTuple):

@@ -43,7 +43,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fenko.core.agenda import Agenda
-from fenko.core.changes import FOCUS, KEYBOARD, OUTSIDE, PLUG, RUNNING, UNPLUG, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, MACHINES, OUTSIDE, PLUG, RUNNING, UNPLUG, Change, Effect
 from fenko.core.circumstances import Circumstances, Focus
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
@@ -375,6 +375,8 @@ class Engine(ShortWays):
             self._situation.plug(t, value, True)
         elif address == RUNNING:
             self._situation.run_on(t, value)
+        elif address == MACHINES:
+            self._situation.machines_on(t, value)
         else:
             control, part, shape, _, _ = self._inputs[address]
             if shape is BUTTON:

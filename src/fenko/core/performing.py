@@ -7,7 +7,7 @@ from math import inf
 
 from msgspec import Struct
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change, Effect
+from fenko.core.changes import FOCUS, KEYBOARD, MACHINES, PLUG, RUNNING, UNPLUG, Change, Effect
 from fenko.core.controls import THRESHOLDS, TOUCH_AREA
 from fenko.core.descriptions import burst_of
 from fenko.core.engine import Engine
@@ -60,6 +60,10 @@ class Performance:
             case "start" | "quit":
                 running = self.engine.circumstances.running
                 self.feed(RUNNING, running | {step.control} if step.word == "start" else running - {step.control})
+            case "machine":
+                name = f"{step.control.partition(' ')[0]} "
+                others = {one for one in self.engine.circumstances.machines if not one.startswith(name)}
+                self.feed(MACHINES, others | {step.control})
             case "wait":
                 self.pass_time(step.seconds)
             case "turn":

@@ -41,6 +41,7 @@ HAND_WORDS: dict[str, tuple[str, str]] = {
     "wait": ("wait TIME", "nothing happens for a while"),
     "start": ("start PROGRAM", "a program starts to run, whatever is in front"),
     "quit": ("quit PROGRAM", "and ends"),
+    "machine": ("machine NAME STATE", "a machine comes to that state: idle, jogging, alarm, away …"),
     "unplug": ("unplug SURFACE", "a surface goes away"),
     "plug": ("plug SURFACE", "and comes back"),
 }
@@ -85,7 +86,7 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
         raise ScriptError(
             f"hands cannot `{word}`; they {', '.join(HAND_WORDS)}", start, len(word), nearest(word, HAND_WORDS)
         )
-    most = {"turn": 3, "front": 5, "push": 5}.get(word, 1)
+    most = {"turn": 3, "front": 5, "push": 5, "machine": 2}.get(word, 1)
     if not rest or len(rest) > most:
         at, length = (start, len(word)) if not rest else (rest[most][1], len(rest[most][0]))
         raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", at, length)
@@ -94,6 +95,10 @@ def parse_hand_step(text: str, surfaces: dict[str, Surface]) -> HandStep:
         return HandStep(word, focus=_window([what, *(token for token, _ in more)], at))
     if word in ("start", "quit"):
         return HandStep(word, control=_bare(what))
+    if word == "machine":
+        if not more:
+            raise ScriptError(f"the form is `{HAND_WORDS[word][0]}`", at, len(what))
+        return HandStep(word, control=f"{what} {more[0][0]}")
     if word == "wait":
         try:
             return HandStep(word, seconds=parse_time(what))

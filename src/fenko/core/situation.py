@@ -129,6 +129,12 @@ class Situation:
         """Of the programs that the desk asks for, these run."""
         self._come_to(t, structs.replace(self.now, running=frozenset(running)))
 
+    def machines_on(self, t: float, machines: Iterable[str]) -> None:
+        """These are the machines, with their states."""
+        now = frozenset(machines)
+        if now != self.now.machines:
+            self._come_to(t, structs.replace(self.now, machines=now))
+
     def plug(self, t: float, surface: str, there: bool) -> None:
         """A surface has come, or gone."""
         surfaces = self.now.surfaces | {surface} if there else self.now.surfaces - {surface}

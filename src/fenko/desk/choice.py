@@ -12,7 +12,7 @@ from fenko.desk.load import Desk
 
 RULE = (
     "It is the one whose `when` names most of the window in front (app, title, program, path, arguments); among equals most "
-    "of what else is there (running, surface); then most that must not be; then the window itself and not the one that it "
+    "of what else is there (running, surface, machine); then most that must not be; then the window itself and not the one that it "
     "belongs to; then most in full and not by patterns; then the first in the desk."
 )
 """Which of several profiles that fit comes."""
@@ -94,6 +94,8 @@ def _missing(condition: Condition, now: Circumstances) -> str:
             return f"{wanted} does not run"
         if field == "surface":
             return f"{wanted} is not plugged in"
+        if field == "machine":
+            return f"no machine is {wanted}"
         if now.focus == Focus():
             return f"nothing is in front, and not {field} {wanted}"
         return f"{field} is {_quoted(texts[0]) if texts[0] else 'not known'} and not {wanted}"
@@ -114,7 +116,9 @@ def circumstances_from(status: dict[str, object]) -> Circumstances:
     if not isinstance(surfaces, dict) or not isinstance(running, list):
         raise TypeError
     there = frozenset(name for name, one in surfaces.items() if one["there"])
-    return Circumstances(_window(status["in front"]), frozenset(running), there)
+    machines = status.get("machines")
+    states = [f"{name} {one['state']}" for name, one in machines.items()] if isinstance(machines, dict) else []
+    return Circumstances(_window(status["in front"]), frozenset(running), there, frozenset(states))
 
 
 def _window(data: object) -> Focus:

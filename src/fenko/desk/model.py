@@ -79,7 +79,7 @@ class WindowFile(File):
 
 
 class AroundFile(WindowFile):
-    """What has to be so: the window in front, programs that run, surfaces that are there."""
+    """What has to be so: the window in front, programs that run, surfaces that are there, states of machines."""
 
     running: (
         Annotated[Patterns, Meta(description="The file name of a program that merely runs, whatever is in front.")]
@@ -89,6 +89,13 @@ class AroundFile(WindowFile):
         Annotated[
             str | list[str],
             Meta(description="A surface of the desk that is plugged in; of several in a list, one has to be."),
+        ]
+        | UnsetType
+    ) = UNSET
+    machine: (
+        Annotated[
+            Patterns,
+            Meta(description="A [machine.NAME] and its state: `rail alarm`, `rail jogging`; idle, homing, running, held, away."),
         ]
         | UnsetType
     ) = UNSET

@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
+from fenko.core.changes import FOCUS, KEYBOARD, MACHINES, PLUG, RUNNING, UNPLUG, Change
 from fenko.core.circumstances import Focus
 from fenko.core.inputs import Raw
 from fenko.devices.take import VERSION
@@ -29,8 +29,8 @@ def take_line(change: Change, start: float = 0.0) -> dict[str, Any]:
     entry: dict[str, Any] = {"t": round(max(0.0, t - start), 6)}
     if isinstance(value, Focus):
         return entry | {FOCUS: _focus(value)}
-    if address == RUNNING:
-        return entry | {RUNNING: sorted(value)}
+    if address in (RUNNING, MACHINES):
+        return entry | {address: sorted(value)}
     if address in (UNPLUG, PLUG):
         return entry | {address: value}
     if address == KEYBOARD:

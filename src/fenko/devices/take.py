@@ -10,7 +10,7 @@ import msgspec
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.changes import FOCUS, KEYBOARD, PLUG, RUNNING, UNPLUG, Change
+from fenko.core.changes import FOCUS, KEYBOARD, MACHINES, PLUG, RUNNING, UNPLUG, Change
 from fenko.core.circumstances import FOCUS_FIELDS, Focus
 from fenko.core.controls import BUTTON, KINDS, MOTION, Shape, inputs_of
 from fenko.core.inputs import Raw
@@ -22,7 +22,7 @@ from fenko.system.files import open_file
 VERSION = 2
 """Of what is recorded now. Version 1 had shares in place of what devices say of an axis; its takes still play."""
 _VERSIONS = (1, 2)
-_EVENTS = ("surface", "focus", "keyboard", "unplug", "plug", "running")
+_EVENTS = ("surface", "focus", "keyboard", "unplug", "plug", "running", "machine")
 _HEAD = ("take", "name", "surfaces", "note")
 _LINES = {"surface": ("surface", "control", "value", "raw", "range")} | {event: (event,) for event in _EVENTS[1:]}
 """What may stand in the first line, and in each other one besides its time."""
@@ -124,6 +124,11 @@ class _Lines:
             if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
                 raise self.error("`running` is a list of the names of programs that run")
             return (t, RUNNING, tuple(names))
+        if MACHINES in entry:
+            states = entry[MACHINES]
+            if not isinstance(states, list) or not all(isinstance(state, str) for state in states):
+                raise self.error("`machine` is a list of machines with their states, such as `rail idle`")
+            return (t, MACHINES, tuple(states))
         for event in (UNPLUG, PLUG):
             if event in entry:
                 return (t, event, self.surface(entry[event]).name)

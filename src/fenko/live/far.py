@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from fenko.core.changes import MACHINES
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
 from fenko.core.phrase import Phrase, steps_of
@@ -29,6 +30,7 @@ class FarEnds(Hearer):
         self._inbox = inbox
         self._focus: Focus | None = None
         self._turns: Turns | None = None
+        self._machines: tuple[str, ...] = ()
         port.hearer = self
 
     def number(self, out: str, name: str, number: float) -> None:
@@ -49,6 +51,11 @@ class FarEnds(Hearer):
 
     def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
         """Bindings that lead there by turns have come to where it stands."""
+        if out == "machine":
+            machines = tuple(f"{one} {known['state']}" for one, known in self.port.facts[out].items())
+            if machines != self._machines:
+                self._machines = machines
+                self._inbox.put([(time.monotonic(), MACHINES, machines)])
         if self._turns is None:
             self._turns = _turns(self._engine.plan)
         for cell, gesture, states in self._turns.get((out, name), ()):

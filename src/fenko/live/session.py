@@ -247,6 +247,7 @@ class Session:
         """What it does, and what it has said lately."""
         return {
             **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
+            "machines": self._far.facts.get("machine", {}) if self._far is not None else {},
             "said": list(self._said),
         }  # fmt: skip
 

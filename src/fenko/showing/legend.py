@@ -92,7 +92,14 @@ def in_force(status: Mapping[str, Any]) -> str:
 
 
 def why(status: Mapping[str, Any]) -> str:
-    """Why that profile."""
+    """Why that profile; and how machines stand."""
     window = status["in front"]
     name = window["app"] or window["program"]
-    return "by hand" if status["by"] == "hand" else f"in front is {name}" if name else ""
+    reason = "by hand" if status["by"] == "hand" else f"in front is {name}" if name else ""
+    return "   ".join(filter(None, (reason, *(_standing(*one) for one in status["machines"].items()))))
+
+
+def _standing(name: str, fact: Mapping[str, Any]) -> str:
+    """A machine in a line: its state, where the work's axes are, and what a step is."""
+    places = " ".join(f"{axis} {place:.2f}" for axis, place in fact["work"].items())
+    return " ".join(filter(None, (f"{name}: {fact['state']}", places, f"step {fact['axis']} {fact['step-size']:g}")))

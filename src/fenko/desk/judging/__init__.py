@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from fenko.desk.judging import bindings, layers, motion, outputs, profiles, programs, surfaces
+from fenko.desk.judging import bindings, layers, machines, motion, outputs, profiles, programs, surfaces
 from fenko.desk.judging.case import Case
 from fenko.desk.load import Desk
 from fenko.desk.problems import Problem
@@ -35,6 +35,7 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     motion.conditioned(case)
     motion.moving(case)
     motion.values(case)
+    machines.machines(case)
     outputs.said(case)
     programs.listed(case)
     programs.expected(case)

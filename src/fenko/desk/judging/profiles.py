@@ -173,5 +173,5 @@ def _common(one: _When, other: _When) -> Circumstances | None:
             found[field] = mine if len(mine) >= len(theirs) else theirs
     app, title, program, path, arguments = (found.get(field, "") for field in FOCUS_FIELDS)
     focus = Focus(app, title, program, path, arguments)
-    running, surfaces = (frozenset({found[field]} if field in found else ()) for field in AROUND_FIELDS)
-    return Circumstances(focus, running, surfaces)
+    running, surfaces, machines = (frozenset({found[field]} if field in found else ()) for field in AROUND_FIELDS)
+    return Circumstances(focus, running, surfaces, machines)
