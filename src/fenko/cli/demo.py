@@ -18,10 +18,10 @@ from fenko.core.changes import FOCUS, PLUG, UNPLUG, Change
 from fenko.core.circumstances import Focus
 from fenko.core.keys import MODIFIERS
 from fenko.core.phrase import Phrase
-from fenko.core.plan import Plan
 from fenko.core.verbs.keys import Keys
 from fenko.core.words import reason, width
 from fenko.data import DEMO
+from fenko.desk.load import Desk
 from fenko.devices.take import read_take
 from fenko.outputs.simulated import SimulatedEnds
 
@@ -50,7 +50,7 @@ def command(instant: bool, keep: Path | None) -> None:
     say("Two people animate a moth. Their hands stay on the surfaces; the profile follows the program in front.")
     start = time.monotonic()
     try:
-        account = Account(desk.plan)
+        account = Account(desk)
         for t, text in account.tell(take.changes):
             if not instant:
                 time.sleep(max(0.0, start + t - time.monotonic()))
@@ -110,13 +110,13 @@ _WORTH_TELLING = 0.4  # s; a key that was held at least so long is told when it 
 class Account:
     """Tells what each gesture of a take did and why, line by line with its time, and counts along."""
 
-    def __init__(self, plan: Plan) -> None:
-        self._plan = plan
+    def __init__(self, desk: Desk) -> None:
+        self._plan = desk.plan
         self._gestures: Counter[str] = Counter()
         self._sent: Counter[str] = Counter()
         self._down: dict[str, float] = {}
         self._meanings: dict[str, dict[str, str]] = {}
-        self._ends = SimulatedEnds()
+        self._ends = SimulatedEnds(desk.sources.data)
 
     def tell(self, changes: list[Change]) -> Iterator[tuple[float, str]]:
         """The account of a take."""

@@ -52,7 +52,11 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
         changes = read_take(take_path, desk.plan.surfaces).changes
     except TakeError as error:
         fail(str(error), 2)
-    return changes if play_focus else [change for change in changes if change[1] not in (FOCUS, KEYBOARD, RUNNING, MACHINES)]
+    return (
+        changes
+        if play_focus
+        else [change for change in changes if change[1] not in (FOCUS, KEYBOARD, RUNNING, MACHINES)]
+    )
 
 
 def opener(page: Memory | None, far: bool = True) -> OpenPorts:

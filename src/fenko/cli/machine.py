@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Mapping
 from math import inf
 from pathlib import Path
 
 import click
 from msgspec import structs
 
-from fenko.cli.shared import colour, desk_option, fail, format_option, note, open_desk, say, show_json
+from fenko.cli.shared import colour, desk_option, fail, fail_unknown, format_option, note, open_desk, say, show_json
 from fenko.core.words import parse_time, reason, shortened
 from fenko.drawing import FORMATS
 from fenko.machines.dialects import DIALECTS
@@ -151,8 +152,7 @@ def simulate(
             seconds = parse_time(lasts)
         except ValueError as why:
             raise click.BadParameter(str(why), param_hint="--for") from None
-    if out is not None and out.suffix[1:].lower() not in FORMATS:
-        fail(f"{out} should end in {', '.join(f'.{ending}' for ending in FORMATS)}", 2)
+    _check_picture(out)
     machine = SimulatedMachine(limits, dialect, homing=not homed, faults=wrong)
     try:
         end = End(port)
@@ -167,14 +167,65 @@ def simulate(
     finally:
         end.close()
     _account(machine, form)
-    if out is not None:
-        from fenko.showing.machine_picture import draw
+    _draw(out, f"A simulated machine, {machine.now:.1f} s", machine, limits)
 
-        try:
-            draw(out, f"A simulated machine, {machine.now:.1f} s", machine.trace, limits)
-        except OSError as why:
-            fail(f"{out} cannot be written: {reason(why)}")
-        note(f"{out} shows what it did")
+
+@command.command()
+@click.argument("take", type=click.Path(path_type=Path))
+@desk_option
+@click.option("--machine", "name", metavar="NAME", help="Which one, if the desk has several.")
+@click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="Draw what it did: .svg, .png or .pdf.")
+@format_option("text", "json")
+def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path | None, form: str) -> None:
+    """Play a take through a desk on a machine that is simulated, in no time, and tell what it did.
+
+    \b
+    fenko machine rehearse evening.jsonl --desk my-desk --out path.png
+    """
+    from fenko.cli.machine_state import machines_of
+    from fenko.core.rehearsal import rehearse as played
+    from fenko.devices.take import TakeError, read_take
+    from fenko.machines.rehearsed import Rehearsal
+
+    desk = open_desk(desk_folder)
+    machines = machines_of(desk)
+    if not machines:
+        fail("the desk has no machine", 2)
+    if name is None and len(machines) > 1:
+        fail(f"the desk has several machines: --machine {' or '.join(machines)}", 2)
+    name = name or next(iter(machines))
+    if name not in machines:
+        fail_unknown(f"the desk has no machine `{name}`", name, machines)
+    _check_picture(out)
+    try:
+        changes = read_take(take, desk.plan.surfaces).changes
+    except TakeError as error:
+        fail(str(error), 2)
+    rehearsal = Rehearsal(machines[name], desk.sources.data)
+    for effects in played(desk.plan, changes):
+        rehearsal.take(effects)
+    rehearsal.finish()
+    for at, text in rehearsal.notes:
+        note(f"{at:8.2f} s  {text}")
+    _account(rehearsal.machine, form)
+    _draw(out, f"{name}: {take.stem}", rehearsal.machine, machines[name].axes)
+
+
+def _check_picture(out: Path | None) -> None:
+    if out is not None and out.suffix[1:].lower() not in FORMATS:
+        fail(f"{out} should end in {', '.join(f'.{ending}' for ending in FORMATS)}", 2)
+
+
+def _draw(out: Path | None, title: str, machine: SimulatedMachine, axes: Mapping[str, AxisLimits]) -> None:
+    if out is None:
+        return
+    from fenko.showing.machine_picture import draw
+
+    try:
+        draw(out, title, machine.trace, axes)
+    except OSError as why:
+        fail(f"{out} cannot be written: {reason(why)}")
+    note(f"{out} shows what it did")
 
 
 def _axis(text: str) -> tuple[str, AxisLimits]:
@@ -200,19 +251,16 @@ def _fault(text: str) -> Fault:
 
 def _account(machine: SimulatedMachine, form: str) -> None:
     """What it did, in a few numbers."""
-    way = 0.0
-    for before, after in zip(machine.trace, machine.trace[1:], strict=False):
-        way += sum((after.position[axis] - before.position[axis]) ** 2 for axis in after.position) ** 0.5
     fastest = max((point.speed for point in machine.trace), default=0.0)
     place = {axis: round(value, 3) for axis, value in machine.planner.position.items()}
     if form == "json":
         show_json({
             "seconds": round(machine.now, 3), "state": machine.state, "position": place, "lines": len(machine.heard),
-            "way": round(way, 3), "fastest": round(fastest * 60, 1),
+            "way": round(machine.way, 3), "fastest": round(fastest * 60, 1),
             "rested": max((point.at for point in machine.trace if point.speed), default=0.0),
         })  # fmt: skip
         return
     at = "  ".join(f"{axis} {value:g}" for axis, value in place.items())
     note(
-        f"it went {way:.1f} mm, {fastest * 60:.0f} mm a minute at most, took {len(machine.heard)} lines, and is at {at}"
+        f"it went {machine.way:.1f} mm, {fastest * 60:.0f} mm a minute at most, took {len(machine.heard)} lines, and is at {at}"
     )

@@ -16,7 +16,14 @@ from fenko.client import NobodyThere, Refused, RunningDesk
 from fenko.desk.load import Desk
 from fenko.machines.settings import MachineSettings, settings_of
 
-_STATES = {"alarm": "bright_red", "away": "bright_black", "jogging": "bright_green", "running": "bright_green", "homing": "bright_green", "held": "bright_yellow"}
+_STATES = {
+    "alarm": "bright_red",
+    "away": "bright_black",
+    "jogging": "bright_green",
+    "running": "bright_green",
+    "homing": "bright_green",
+    "held": "bright_yellow",
+}
 _LOOKS = 0.5  # seconds after which another size of the terminal is seen at the latest
 _BAR = 40
 
@@ -51,8 +58,20 @@ def listed(desk: Desk, form: str) -> None:
     rows = []
     for name, one in machines.items():
         fact = facts.get(name) or {}
-        axes = ", ".join(f"{axis} {_axis(one, axis)['travel'][0]:g} to {_axis(one, axis)['travel'][1]:g} {one.units[axis]}" for axis in one.axes)
-        rows.append((name, one.link, one.dialect, axes, _state(fact.get("state", "")), readout(fact) if fact.get("machine") else ""))
+        axes = ", ".join(
+            f"{axis} {_axis(one, axis)['travel'][0]:g} to {_axis(one, axis)['travel'][1]:g} {one.units[axis]}"
+            for axis in one.axes
+        )
+        rows.append(
+            (
+                name,
+                one.link,
+                one.dialect,
+                axes,
+                _state(fact.get("state", "")),
+                readout(fact) if fact.get("machine") else "",
+            )
+        )
     show_table(("machine", "link", "dialect", "axes", "state", "is at"), rows)
     if not facts:
         say(dim("the desk does not run, so nobody asks them how they stand"))

@@ -1,4 +1,4 @@
-"""`fenko trust`: what of a desk starts programs, opens things or sends requests, and whether you agree to it."""
+"""`fenko trust`: what of a desk starts programs, opens things, sends requests or moves machines, and whether you agree to it."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from fenko.desk.trust import Agreement, Risk, risks
 def command(desk_folder: Path | None, yes: bool, withdraw: bool, form: str) -> None:
     """Show what a desk does that somebody else's desk should not do unseen, and agree to it.
 
-    Steps that start programs, open things or send requests are not done before. A desk that changes one of them asks again
+    Steps that start programs, open things or send requests, or move machines, are not done before. A desk that changes one of them asks again
     for that one. With --format json nothing is asked. The exit status is 1 if something is not agreed to.
     """
     if yes and withdraw:
@@ -40,7 +40,7 @@ def command(desk_folder: Path | None, yes: bool, withdraw: bool, form: str) -> N
         ])  # fmt: skip
         sys.exit(not all(agreed))
     if not found:
-        note("This desk starts no program, opens nothing and sends no request.")
+        note("This desk starts no program, opens nothing, sends no request and moves no machine.")
         return
     for risk, good in zip(found, agreed, strict=True):
         mark = colour("agreed", "green") if good else colour("new   ", "yellow")

@@ -95,7 +95,9 @@ class AroundFile(WindowFile):
     machine: (
         Annotated[
             Patterns,
-            Meta(description="A [machine.NAME] and its state: `rail alarm`, `rail jogging`; idle, homing, running, held, away."),
+            Meta(
+                description="A [machine.NAME] and its state: `rail alarm`, `rail jogging`; idle, homing, running, held, away."
+            ),
         ]
         | UnsetType
     ) = UNSET

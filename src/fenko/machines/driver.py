@@ -5,6 +5,7 @@ Nothing here knows a clock or a line; the worker of a running desk and the rehea
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from math import inf
 from typing import Any
 
 from fenko.machines.chores import Chores
@@ -34,6 +35,7 @@ class Driver:
         self._note = note
         self._jogs: dict[tuple[str, ...], dict[str, float]] = {}
         self._said = ""
+        self._left_out_at = -inf
         self._said_of_end = ""
 
     def open(self, now: float) -> None:
@@ -72,7 +74,7 @@ class Driver:
             case "step-size":
                 self.step_size = values[0]
             case "step":
-                self._step(*values)
+                self._step(now, *values)
             case "stop":
                 self.stop()
             case "hold":
@@ -136,9 +138,12 @@ class Driver:
             return
         self.jogging.steer(total)
 
-    def _step(self, axis: str, counted: str, number: float) -> None:
+    def _step(self, now: float, axis: str, counted: str, number: float) -> None:
         if not self.jogging.step(axis, number * self.settings.unit(axis)):
             self._said = f"{axis} cannot follow so fast: {self.jogging.left_out} steps were left out so far"
+            if now > self._left_out_at + LATE:
+                self._note(f"{axis} cannot follow so fast; steps are left out")
+            self._left_out_at = now
 
     def _send(self, now: float, lines: Sequence[str]) -> None:
         """What is sent is read once more: where the machine is, is known only now."""
@@ -176,7 +181,9 @@ class Driver:
             self.chores.answered(answer)
             if answer.sort in ("error", "alarm"):
                 self._refuse(answer.text)
-            elif doing in _DONE and not self.chores.doing and not self.controller.alarm:
+            elif doing and not self.chores.doing:
+                self.controller.soon(now, PERIOD)  # where it is now is not known
+            if doing in _DONE and not self.chores.doing and not self.controller.alarm:
                 self._said = _DONE[doing]
 
     def tick(self, now: float) -> bytes:
@@ -228,17 +235,17 @@ class Driver:
     def state(self) -> str:
         """In one word: away, alarm, homing, held, running, jogging, idle, or what else the controller says."""
         controller = self.controller
-        if not controller.greeted:
-            return "away"
-        if controller.alarm:
-            return "alarm"
         if self.chores.doing == "home":
             return "homing"
+        if controller.greeted and controller.alarm:
+            return "alarm"
+        if not controller.greeted or controller.position is None:
+            return "away"
         if self.chores.held or controller.state == "Hold":
             return "held"
-        if self.jogging.busy:
-            return "jogging"
-        return "running" if self.chores.busy or controller.state == "Run" else controller.state.lower() or "idle"
+        if self.chores.busy or controller.state == "Run" or not (self.jogging.synced or self.jogging.settled):
+            return "running"
+        return "jogging" if self.jogging.busy else controller.state.lower() or "idle"
 
     def facts(self) -> dict[str, Any]:
         """All of it: state, axis, step size, and of each axis where it is, of the machine and of the work, in its unit."""

@@ -6,7 +6,7 @@ way that braking takes."""
 from __future__ import annotations
 
 from collections.abc import Mapping
-from math import inf, sqrt
+from math import copysign, inf, sqrt
 
 from fenko.machines.controller import ASKED_EVERY, PERIOD, Controller, Sent
 from fenko.machines.dialects import Answer
@@ -21,7 +21,8 @@ GONE = 1.0
 LAG = BEYOND + ASKED_EVERY + 2 * PERIOD
 """Seconds that a machine may be behind a hand whose steps it follows."""
 _STILL = 0.01  # mm a second
-_LEAST_STEP = 0.05  # mm that a step is not cut into
+_LEAST_STEP = 0.02  # mm that a step is not cut into
+_LEAST_WAY = 0.00005  # mm
 _MARGIN = 0.01  # mm that are kept away from the end of the travel
 _RESOLVED = 0.006  # mm; a place that is told is no closer to the truth than this
 
@@ -151,7 +152,7 @@ class Jogging:
     def moved_by_others(self) -> None:
         """Something else moves the machine now; where it is has to be heard again."""
         self.stop()
-        self._synced = self._mode = False
+        self._synced = self._mode = self._settled = False
 
     # --- What is sent ---
 
@@ -163,12 +164,21 @@ class Jogging:
     @property
     def busy(self) -> bool:
         """Whether it moves, or is about to, or has not come to rest yet."""
-        return self.moving or not self._settled or bool(self._wanted or self._steps or self._goals)
+        return self.moving or not self._settled or bool(self._wanted or self._goals) or self._steps_left
+
+    @property
+    def _steps_left(self) -> bool:
+        return any(abs(far) >= _LEAST_WAY for far in self._steps.values())
 
     @property
     def speed(self) -> float:
         """How fast it is asked to go (mm a second)."""
         return sqrt(sum(one * one for one in self._going.values()))
+
+    @property
+    def settled(self) -> bool:
+        """Whether it has been seen to rest since anything moved it."""
+        return self._settled
 
     @property
     def synced(self) -> bool:
@@ -177,7 +187,7 @@ class Jogging:
 
     def tick(self, now: float) -> bytes:
         """What is to be sent now; call it every `PERIOD`, as long as the machine may be jogged."""
-        if now > self._alive_until + GONE and (self._wanted or self._steps or self._goals):
+        if now > self._alive_until + GONE and (self._wanted or self._goals or self._steps_left):
             self.stop()
         there = now <= self._alive_until
         wanted = self._wanted if there else {}
@@ -223,28 +233,21 @@ class Jogging:
         return sqrt(sum((self._sent[axis] - position[axis]) ** 2 for axis in self.axes))
 
     def _stepped(self, now: float) -> bytes:
-        """The next part of the steps that are left, exactly: a machine that is to stop has no more than this before it."""
-        found = b""
-        for axis, left in list(self._steps.items()):
+        """The next piece of the steps that are left: as fast as the axes can, and ending exactly there."""
+        left = {axis: far for axis, far in self._steps.items() if abs(far) >= _LEAST_WAY}
+        if not left:
+            self._going = {}
+            return b""
+        wanted = {}
+        for axis, far in left.items():
             limits = self.axes[axis]
-            if max(now, self._ahead_until) - now > BEYOND:
-                break
-            far = self._kept(axis, min(abs(left), max(_LEAST_STEP, limits.fastest * PERIOD)) * (1 if left > 0 else -1))
-            far = round(far, 4)
-            if abs(left) - abs(far) < 0.0001 or not far:
-                del self._steps[axis]  # it is all there, or the travel ends
-            else:
-                self._steps[axis] = left - far
-            if not far:
-                continue
-            self._stepping.add(axis)
-            longest = sqrt(abs(far) / limits.acceleration)
-            self._ahead_until = max(now, self._ahead_until) + max(abs(far) / limits.fastest, longest)
-            found += self._jog(now, {axis: far}, limits.fastest * 60)
-        return found
+            # As fast as it can still brake from, on the way that is left.
+            wanted[axis] = copysign(min(limits.fastest, sqrt(2 * limits.acceleration * abs(far))), far)
+        return self._piece(now, wanted, left)
 
-    def _piece(self, now: float, wanted: Mapping[str, float]) -> bytes:
-        """The next piece of motion, if there is to be one: slower or faster than the last by what the axes can in that time."""
+    def _piece(self, now: float, wanted: Mapping[str, float], left: Mapping[str, float] | None = None) -> bytes:
+        """The next piece of motion, if there is to be one: slower or faster than the last by what the axes can in that time. No
+        further than what is `left`, where that is given."""
         going = self._slewed(wanted)
         if not going:
             self._going = {}
@@ -255,14 +258,33 @@ class Jogging:
             return b""
         if self._before_it() > speed * speed / (2 * acceleration) + speed * (BEYOND + ASKED_EVERY + PERIOD):
             return b""  # whatever was reckoned, so much of it has not been seen to be done
-        self._going, self._jogs = going, True
-        way = {axis: self._kept(axis, one * PERIOD) for axis, one in self._going.items()}
-        way = {axis: round(far, 4) for axis, far in way.items() if abs(far) >= 0.0001}
+        self._going = going
+        way = {axis: one * PERIOD for axis, one in going.items()}
+        if left is None:
+            self._jogs = True
+        else:
+            way = {axis: self._step_of(axis, far, left.get(axis, 0.0)) for axis, far in way.items()}
+        way = {axis: round(self._kept(axis, far), 4) for axis, far in way.items()}
+        if left is not None:
+            self._count_off(way, left)
+        way = {axis: far for axis, far in way.items() if abs(far) >= _LEAST_WAY}
         if not way:
             return b""
         self._ahead_until = max(now, self._ahead_until) + PERIOD
         length = sqrt(sum(far * far for far in way.values()))
         return self._jog(now, way, max(1.0, length / PERIOD * 60))
+
+    def _step_of(self, axis: str, far: float, left: float) -> float:
+        """Of a piece of a step, so much as does not go past its end."""
+        return left if far * left > 0 and abs(far) >= abs(left) - _LEAST_STEP / 2 else far
+
+    def _count_off(self, way: Mapping[str, float], left: Mapping[str, float]) -> None:
+        """These pieces of steps are asked for; what the travel has no room for is left out."""
+        for axis, far in way.items():
+            self._stepping.add(axis)
+            rest = left.get(axis, 0.0) - far
+            # What is too little to be said is kept for the next step.
+            self._steps[axis] = 0.0 if self.at_end == axis else rest
 
     def _slewed(self, wanted: Mapping[str, float]) -> dict[str, float]:
         """The velocity one piece later: straight towards the wanted one, so that two axes keep the direction of the stick."""

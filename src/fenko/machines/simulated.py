@@ -9,7 +9,7 @@ from __future__ import annotations
 import random
 from collections import deque
 from collections.abc import Mapping, Sequence
-from math import floor
+from math import dist, floor
 from typing import Literal, NamedTuple
 
 from msgspec import Struct
@@ -156,6 +156,12 @@ class SimulatedMachine:
             case _:
                 return False
         return True
+
+    @property
+    def way(self) -> float:
+        """How far it went so far, there and back (mm)."""
+        pairs = zip(self.trace, self.trace[1:], strict=False)
+        return sum(dist([*one.position.values()], [*other.position.values()]) for one, other in pairs)
 
     def report(self) -> str:
         """What it says of itself when it is asked."""

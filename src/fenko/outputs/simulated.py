@@ -3,16 +3,21 @@ see what a take would do elsewhere."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.machines.rehearsed import Rehearsal
+from fenko.machines.settings import settings_of
 from fenko.outputs.registered.midi import CONTROLLER, NOTE_OFF, NOTE_ON, note_name
+from fenko.outputs.registered.wording import entry
 
 
 class SimulatedEnds:
     """An audio server, a player that plays, a synthesiser, and whoever else is spoken to; each as far as it can be told."""
 
-    def __init__(self) -> None:
+    def __init__(self, tables: Mapping[str, Any] | None = None) -> None:
+        """`tables` are the desk's, where its machines are to move."""
         self.levels: dict[str, float] = {}
         self.muted: set[str] = set()
         self.playing = True
@@ -23,11 +28,16 @@ class SimulatedEnds:
         self.sounds: list[str] = []
         self.held_sounds: set[str] = set()
         self.told: dict[str, list[str]] = {}
+        self._tables = tables or {}
+        self._machines: dict[str, Rehearsal] = {}
 
     def take(self, effects: Iterable[Effect]) -> None:
         """This is what is sent to them."""
-        for _, out, act, *values in effects:
+        for effect in effects:
+            _, out, act, *values = effect
             match out:
+                case "machine":
+                    self._machine(values[0]).take((effect,))
                 case "audio":
                     self._audio(act, *values)
                 case "player":
@@ -75,6 +85,12 @@ class SimulatedEnds:
         if act == "play":
             self.sounds.append(file)
 
+    def _machine(self, name: str) -> Rehearsal:
+        if name not in self._machines:
+            settings = settings_of(name, entry(self._tables, "machine", name))
+            self._machines[name] = Rehearsal(settings, self._tables)
+        return self._machines[name]
+
     def _tell(self, whom: str, what: str) -> None:
         self.told.setdefault(whom, []).append(what)
 
@@ -94,5 +110,12 @@ class SimulatedEnds:
             yield f"{self.notes} note{'s were' if self.notes > 1 else ' was'} played, and {sounding or 'none'} still sounds"
         for (port, _, number), value in self.controllers.items():
             yield f"controller {number} of {port} is at {value}"
+        for name, one in self._machines.items():
+            one.finish()
+            position = one.machine.planner.position
+            places = " and ".join(
+                f"{axis} {one.settings.shown(axis, round(place, 1))}" for axis, place in position.items()
+            )
+            yield f"the {name} went {one.machine.way:.0f} mm and is at {places}"
         for whom, what in self.told.items():
             yield f"{whom}: {', '.join(dict.fromkeys(what))}"

@@ -39,9 +39,9 @@ def machines(case: Case) -> None:
 def _steered(case: Case) -> None:
     for level in case.levels.values():
         for cell, gesture, binding in case.bound[level.name]:
-            step = steps_of(binding.phrase)[0]
+            steered = any(isinstance(step, Steer) for step in steps_of(binding.phrase))
             surface, _, own = control_of(cell.address).partition(".")
-            if isinstance(step, Steer) and case.plan.surfaces[surface].shape(own) is FADER:
+            if steered and case.plan.surfaces[surface].shape(own) is FADER:
                 case.note("machines that nobody lets rest", case.place(cell, gesture),
                           f"`{own_name(cell.address)}` stays where it is put, so the machine goes on when the hand is gone", "warning",
                           "a ring or a stick, which comes back to rest", key=False)  # fmt: skip

@@ -371,16 +371,16 @@ def _judge(said: RunMachine, around: Surrounding) -> Iterable[Finding]:
     settings = settings_in(around.tables, said.of)
     match said.what:
         case Jog(axes, speed):
-            for axis in axes or settings.axes:
-                fastest = settings.axes[axis].fastest * 60 / settings.unit(axis)
-                if abs(speed) > fastest * 1.0001:
-                    yield Finding(
-                        "speeds beyond what a machine does",
-                        f"{axis} goes {fastest:g} {settings.units[axis]} a minute at most, and never {abs(speed):g}",
-                        "warning",
-                        f"{fastest:g}",
-                    )
-                    return
+            fastest = {axis: settings.axes[axis].fastest * 60 / settings.unit(axis) for axis in axes or settings.axes}
+            slow = [axis for axis, most in fastest.items() if abs(speed) > most * 1.0001]
+            if slow and (axes or len(slow) == len(fastest)):
+                most = max(fastest[axis] for axis in slow)
+                yield Finding(
+                    "speeds beyond what a machine does",
+                    f"{' and '.join(slow)} goes {most:g} {settings.units[slow[0]]} a minute at most, and never {abs(speed):g}",
+                    "warning",
+                    f"{most:g}",
+                )
         case StepBy(number, axis) if axis:
             travel = (settings.axes[axis].most - settings.axes[axis].least) / settings.unit(axis)
             if abs(number) > travel:
