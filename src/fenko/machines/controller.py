@@ -22,6 +22,8 @@ ASKED_EVERY = 0.05
 RESTS_EVERY = 1.0
 """The same while nothing does."""
 _KNOCKS_EVERY = 0.5  # seconds, as long as it has not answered yet
+_AT_ONCE = 3 * PERIOD
+"""Seconds that count for one look at most: on a computer that stood still meanwhile, nobody could have answered."""
 _LONGEST_ANSWER = 400
 
 
@@ -30,7 +32,7 @@ class Lost(Exception):
 
 
 class Sent(NamedTuple):
-    """A line that went out: when, how long its answer may take, and how far it was to go."""
+    """A line that went out: when (by the clock of who looks), how long its answer may take, and how far it was to go."""
 
     at: float
     patience: float
@@ -58,6 +60,8 @@ class Controller:
         self.stuck = False
         """Whether it may answer nothing any more before it is reset, as some do after an alarm."""
         self.unanswered: deque[Sent] = deque()
+        self._looked_at = -inf
+        self._clock = 0.0  # seconds in which it was looked what has come
         self._opened = 0.0
         self._asked_at: float | None = None
         self._next_ask = -inf
@@ -65,7 +69,7 @@ class Controller:
 
     def open(self, now: float) -> None:
         """The line to it is there; nothing that was known before is known any more."""
-        self._opened = now
+        self._opened = self._clock
         self._rest = b""
         self.greeted, self.state, self.position, self.alarm, self.speed = False, "", None, "", None
         self.stuck = False
@@ -130,7 +134,7 @@ class Controller:
 
     def line(self, now: float, text: str, way: Mapping[str, float] | None = None, patience: float = SILENT) -> bytes:
         """A line, which will be answered."""
-        self.unanswered.append(Sent(now, patience, way or {}))
+        self.unanswered.append(Sent(self._clock, patience, way or {}))
         return text.encode("ascii", "replace") + b"\n"
 
     def soon(self, now: float, seconds: float) -> None:
@@ -144,7 +148,7 @@ class Controller:
         self._next_ask = now + (every if self.greeted else _KNOCKS_EVERY)
         if self.dialect.real_time:
             if not self.stuck:
-                self._asked_at = now if self._asked_at is None else self._asked_at
+                self._asked_at = self._clock if self._asked_at is None else self._asked_at
             return self.dialect.ask
         if not self.greeted:
             return self.dialect.ask
@@ -155,15 +159,22 @@ class Controller:
         """Seconds until it is asked again."""
         return max(0.0, self._next_ask - now)
 
+    @property
+    def waits(self) -> bool:
+        """Whether it is to answer something."""
+        return bool(self.unanswered) or self._asked_at is not None or not self.greeted
+
     def check(self, now: float, moves: bool) -> None:
-        """Raises Lost if it should have answered. Call it when all that has come has been heard."""
+        """Raises Lost if it should have answered. Call it when all that has come has been heard, every `PERIOD` while it `waits`."""
+        self._clock += min(now - self._looked_at, _AT_ONCE)
+        self._looked_at = now
         if not self.greeted:
-            late = now - self._opened > BEGINS
+            late = self._clock - self._opened > BEGINS
         else:
             usual = SILENT if moves else SILENT_AT_REST
             waiting = max((one.patience for one in self.unanswered if one.patience > SILENT), default=usual)
-            late = any(now - one.at > max(one.patience, waiting) for one in self.unanswered) or (
-                self._asked_at is not None and now - self._asked_at > waiting
+            late = any(self._clock - one.at > max(one.patience, waiting) for one in self.unanswered) or (
+                self._asked_at is not None and self._clock - self._asked_at > waiting
             )
         if late:
             raise Lost

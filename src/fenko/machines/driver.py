@@ -59,6 +59,7 @@ class Driver:
 
     def take(self, now: float, at: float, act: str, values: Sequence[Any]) -> None:
         """An effect of the desk, as it is meant (`machines.chosen`) and without the machine's name, decided on at that time."""
+        self.alive(at)
         if act in ("jog", "begin", "end"):
             self._jog(act, *values)
             return
@@ -227,7 +228,7 @@ class Driver:
 
     def due(self, now: float) -> float:
         """Seconds until `tick` has to be called again."""
-        return PERIOD if self.busy or self.controller.unanswered else max(PERIOD / 4, self.controller.due(now))
+        return PERIOD if self.busy or self.controller.waits else max(PERIOD / 4, self.controller.due(now))
 
     # --- What can be seen ---
 

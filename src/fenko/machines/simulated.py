@@ -152,7 +152,13 @@ class SimulatedMachine:
             case 0x85:
                 if self.state == "Jog":
                     self.planner.flush()
-                    self._lines = deque(line for line in self._lines if not line.startswith("$J="))
+                    # Lines that are here already are answered as any other, and moved no further.
+                    for _ in range(len(self._lines)):
+                        line = self._lines.popleft()
+                        if line.startswith("$J="):
+                            self._say("ok")
+                        else:
+                            self._lines.append(line)
             case _:
                 return False
         return True

@@ -7,6 +7,7 @@ import os
 import threading
 import time
 from collections.abc import Mapping, Sequence
+from math import inf
 from pathlib import Path
 from typing import Any
 
@@ -135,8 +136,7 @@ class MachineWorker(Worker):
         if self._driver.busy and now > self._asked_at + _WATCHED / 2:
             self._asked_at = now
             self.desk.watch(_WATCHED)
-        self._tell()
-        return self._driver.due(now)
+        return min(self._driver.due(now), self._tell())
 
     def _go_on(self) -> None:
         """Hears all that has come, and sends what is to be sent now. Raises OSError or Lost."""
@@ -150,19 +150,20 @@ class MachineWorker(Worker):
         if data := self._driver.tick(now):
             link.send(data)
 
-    def _tell(self, away: bool = False) -> None:
-        """How it stands, if that has changed."""
+    def _tell(self, away: bool = False) -> float:
+        """How it stands, if that has changed; seconds until it is told, where it was told only just now."""
         facts = self._driver.facts()
         if away:
             facts |= {"state": "away", "speed": 0.0, "machine": {}, "work": {}}
         now = time.monotonic()
         moved = facts.keys() - {"machine", "work", "speed"}
-        if facts == self._told or (
-            now < self._told_at + TOLD_EVERY and all(facts[key] == self._told.get(key) for key in moved)
-        ):
-            return
+        if facts == self._told:
+            return inf
+        if now < self._told_at + TOLD_EVERY and all(facts[key] == self._told.get(key) for key in moved):
+            return self._told_at + TOLD_EVERY - now
         self._told, self._told_at = facts, now
         self.desk.fact(self._name, facts)
+        return inf
 
     def release(self) -> None:
         """It stops."""
