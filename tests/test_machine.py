@@ -14,9 +14,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from gcode_machine import GcodeMachine
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from fenko.machines.chores import LEFT
+from fenko.machines.chosen import Chosen
 from fenko.machines.controller import ASKED_EVERY, PERIOD, Lost
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.driver import Driver
@@ -529,6 +532,218 @@ def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None
         except Lost:
             continue
         assert b"J=" not in sent and b"G1 " not in sent, "nobody asked for motion"
+
+
+# --- What it does on its own ---
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_lines_are_carried_out_and_stopped_at_any_moment(dialect: str) -> None:
+    for moment in (0.02, 0.1, 0.4, 0.9, 1.3):
+        bench = Bench(dialect)
+        bench.run(0.3)
+        bench.do("send", ["G0 X140", "G1 Y130 F1800"])
+        assert bench.driver.chores.busy
+        bench.run(moment)
+        bench.do("stop")
+        at = dict(bench.machine.planner.position)
+        bench.run(2.0)
+        far = sum((bench.machine.planner.position[axis] - at[axis]) ** 2 for axis in AXES) ** 0.5
+        assert far <= braking_way(50) + 50 * 0.1, moment
+        assert bench.driver.state == "idle" and bench.machine.state == "Idle", "its place is not lost"
+        x = bench.x
+        assert bench.step("x", 1.0)
+        bench.run(1.0)
+        assert bench.x == pytest.approx(x + 1, abs=0.001)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_a_chore_whose_desk_is_gone_is_stopped(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.do("send", ["G1 X300 F600", "G1 X0"])
+    bench.run(1.0)
+    x = bench.x
+    bench.run(1.5, alive=False)
+    assert 0 < bench.x - x < 10 * (LEFT + 0.1) + 1 and not bench.machine.planner.moving
+    bench.run(3.0)
+    assert bench.machine.state == "Idle" and bench.x - x < 10
+
+
+def test_lines_are_held_and_go_on() -> None:
+    bench = Bench("grbl")
+    bench.run(0.3)
+    bench.do("send", ["G91 G1 X30 F1800"])
+    bench.run(0.5)
+    bench.do("hold")
+    bench.run(0.5)
+    x = bench.x
+    bench.run(1.0)
+    assert bench.driver.state == "held" and bench.x == x < 129
+    bench.do("resume")
+    bench.run(2.0)
+    assert bench.driver.state == "idle" and bench.x == pytest.approx(130)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_an_origin_of_the_work(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.do("zero", "x")
+    bench.run(0.5)
+    facts = bench.driver.facts()
+    assert facts["machine"]["x"] == 100 and facts["work"]["x"] == 0 and facts["work"]["y"] == facts["machine"]["y"]
+    bench.run(6.0, {"x": 60.0})
+    assert 299.9 < bench.x <= 300, "the travel is that of the machine"
+
+
+def test_homing_finds_the_place_again() -> None:
+    bench = Bench("grbl", homing=True)
+    bench.run(0.3)
+    assert (bench.driver.state == "alarm" and not bench.step("x", 1.0)) or bench.x == 100
+    assert "it is in alarm" in bench.notes[-1]
+    bench.do("home", "")
+    bench.run(0.5)
+    assert bench.driver.state == "homing"
+    bench.step("x", 5.0)
+    bench.run(14.0)
+    assert bench.driver.state == "idle" and (bench.x, bench.y) == (0.0, 0.0) and bench.driver.chores.homed
+    assert "it is busy (home)" in bench.notes[-1]
+    bench.do("home", "")
+    bench.do("stop")
+    bench.run(0.5)
+    assert bench.machine.state in ("Alarm", "Idle") and bench.driver.chores.homed is False
+
+
+def test_what_is_sent_is_read_once_more() -> None:
+    """Where the machine is, only it knows: what a desk could not tell is told when it is sent."""
+    bench = Bench("grbl")
+    bench.run(0.3)
+    bench.do("send", ["G91 G0 X250"])
+    assert bench.notes == ["G91 G0 X250: x 350 mm is outside its travel, 0 to 300 mm"]
+    bench.run(0.5)
+    assert bench.driver.state == "alarm"  # the machine has soft limits of its own
+    bench.do("unlock")
+    bench.run(0.5)
+    bench.do("send", ["G1 Q5"])
+    assert "nothing is sent: G1 Q5: the letter `Q` is not known" in bench.notes[-1]
+
+
+@settings(max_examples=40)
+@given(
+    st.lists(st.tuples(st.sampled_from("xy"), st.sampled_from([0.1, 1.0, 5.0, -0.3, -2.0])), min_size=1, max_size=12)
+)
+def test_the_same_steps_on_every_dialect(steps: list[tuple[str, float]]) -> None:
+    places = []
+    for dialect in DIALECTS:
+        bench = Bench(dialect)
+        bench.run(0.3)
+        for axis, far in steps:
+            assert bench.step(axis, far)
+            bench.run(0.4)
+        bench.run(1.0)
+        places.append((round(bench.x, 4), round(bench.y, 4)))
+    assert len({*places}) == 1, places
+
+
+@settings(max_examples=30)
+@given(st.floats(-40, 40), st.floats(-30, 30), st.sampled_from([0.2, 0.7, 1.5]))
+def test_the_same_way_on_every_dialect(x: float, y: float, seconds: float) -> None:
+    """The same hand leads along the same line, and to the same place but for what is on its way."""
+    ends = []
+    for dialect in DIALECTS:
+        bench = Bench(dialect)
+        bench.run(0.3)
+        bench.run(seconds, {"x": x, "y": y})
+        bench.run(1.0, {})
+        ends.append((bench.x - 100, bench.y - 100))
+        speed = (x * x + y * y) ** 0.5
+        for point in bench.machine.trace if speed > 1 else ():
+            dx, dy = point.position["x"] - 100, point.position["y"] - 100
+            assert abs(dx * y - dy * x) / speed < 0.05, "it leaves the line"
+    (ax, ay), (bx, by) = ends
+    assert ((ax - bx) ** 2 + (ay - by) ** 2) ** 0.5 <= ((x * x + y * y) ** 0.5) * (BEYOND + ASKED_EVERY + PERIOD) + 0.05
+
+
+@settings(max_examples=25)
+@given(st.integers(0, 10_000_000))
+def test_somebody_else_reads_the_same_in_what_was_sent(seed: int) -> None:
+    """gcode-machine, which nobody here wrote, comes to the same place."""
+    luck = random.Random(seed)
+    bench = Bench("lines")
+    bench.run(0.3)
+    other = GcodeMachine(impos=(bench.x, bench.y, 0.0), ics="G54", cs_offsets={"G54": (0.0, 0.0, 0.0)})
+    read = 0
+    for _ in range(6):
+        match luck.randrange(3):
+            case 0:
+                bench.run(luck.uniform(0.1, 0.8), {"x": luck.uniform(-50, 50), "y": luck.uniform(-40, 40)})
+                bench.run(1.0, {})
+            case 1:
+                bench.step(luck.choice("xy"), luck.choice([0.1, -1.0, 5.0]))
+                bench.run(1.0)
+            case _:
+                bench.do("send", [f"G0 X{luck.uniform(0, 300):.2f}", f"G91 G1 Y{luck.choice([5, -5])} F1200"])
+                bench.run(14.0)
+        for _, line in bench.machine.heard[read:]:
+            if not line.startswith("M"):
+                other.set_line(line)
+                other.parse_state()
+                other.done()
+        read = len(bench.machine.heard)
+        if bench.driver.controller.alarm or bench.machine.planner.moving:
+            return
+        assert other.position_m[0] == pytest.approx(bench.x, abs=0.01)
+        assert other.position_m[1] == pytest.approx(bench.y, abs=0.01)
+
+
+# --- Which axis is meant ---
+
+TABLES = {"machine": {"rail": {"link": "tcp x:1", "step-sizes": [0.1, 1, 10], "axis": {
+    axis: {"travel": [0, 100], "fastest": 600} for axis in "xz"}}}}  # fmt: skip
+_acts = st.one_of(
+    st.tuples(st.just("axis"), st.sampled_from("xz")),
+    st.tuples(st.just("step-size"), st.sampled_from(["next", "previous", 1.0])),
+    st.tuples(st.just("step"), st.sampled_from(["", "z"]), st.just("sizes"), st.integers(-3, 3)),
+    st.tuples(st.just("jog"), st.just(""), st.lists(st.sampled_from([0.0, 300.0, -20.0]), min_size=1, max_size=1)),
+    st.tuples(st.sampled_from(["begin", "end"]), st.just(""), st.sampled_from([60.0, -60.0])),
+)
+
+
+@given(st.lists(_acts, max_size=30))
+def test_the_axis_that_was_chosen_when_it_began(acts: list[tuple[Any, ...]]) -> None:
+    """Against a slow model: the last choice before a jog began holds for all of it."""
+    chosen = Chosen(TABLES)
+    for number, (act, *values) in enumerate(acts):
+        meant = chosen.resolved(act, ("rail", *values))
+        assert meant is not None and meant[0] == "rail"
+        past = acts[:number]
+        axis = next((one[1] for one in reversed(past) if one[0] == "axis"), "x")
+        if act == "step":
+            assert meant[1] == (values[0] or axis) and meant[2] == "units"
+            size = 0
+            for one in past:
+                if one[0] == "step-size":
+                    size = {"next": min(2, size + 1), "previous": max(0, size - 1), 1.0: 1}[one[1]]
+            assert meant[3] == pytest.approx(values[2] * (0.1, 1, 10)[size])
+        elif act == "jog":
+            began = number
+            for back in reversed([back for back in range(number) if acts[back][0] == "jog"]):
+                if not any(acts[back][2]):
+                    break
+                began = back
+            assert meant[3] == next((one[1] for one in reversed(acts[:began]) if one[0] == "axis"), "x")
+    assert chosen.resolved("step", ("mill", "x", "sizes", 1)) is None
+
+
+def test_a_jog_keeps_its_axis_though_another_is_chosen() -> None:
+    chosen = Chosen(TABLES)
+    jog = [chosen.resolved(*one) for one in (("jog", ("rail", "", [5.0])), ("axis", ("rail", "z")), ("jog", ("rail", "", [7.0])),
+           ("jog", ("rail", "", [0.0])), ("jog", ("rail", "", [3.0])))]  # fmt: skip
+    assert [one[3] for one in jog if one is not None and len(one) == 4] == ["x", "x", "x", "z"]
+    held = [chosen.resolved(*one) for one in (("begin", ("rail", "", 60.0)), ("axis", ("rail", "x")), ("begin", ("rail", "", -60.0)),
+            ("end", ("rail", "", 60.0)), ("end", ("rail", "", -60.0)))]  # fmt: skip
+    assert [one[3] for one in held if one is not None and len(one) == 4] == ["z", "x", "z", "x"]
 
 
 # --- By the clock, over real lines ---

@@ -338,7 +338,9 @@ def test_nobody_has_agreed(tmp_path: Path, far: MakeFar) -> None:
     rail = Rail(desk, real)
     rail.comes_to("idle")
     desk.tap("shoulder-left")
-    desk.said(f"not done, for nobody has agreed to it: has the machine rail ({real.name}) carry out: G0 X20 Y30; G1 X40")
+    desk.said(
+        f"not done, for nobody has agreed to it: has the machine rail ({real.name}) carry out: G0 X20 Y30; G1 X40"
+    )
     for control in ("south", "hat.up", "select"):
         desk.tap(control)
     desk.said(f"not done, for nobody has agreed to it: moves the machine rail ({real.name})")
@@ -367,8 +369,13 @@ def running(tmp_path: Path) -> Iterator[tuple[Real, subprocess.Popen[bytes], dic
     lines += [{"t": t, "surface": "pad", "control": control, "value": value} for t, control, value in HANDS]
     (tmp_path / "take.jsonl").write_text("\n".join(map(json.dumps, lines)) + "\n")
     with screen() as one:
-        environment = one.environment | {"XDG_RUNTIME_DIR": os.environ["XDG_RUNTIME_DIR"], "XDG_STATE_HOME": str(tmp_path / "state")}
-        subprocess.run([*FENKO, "trust", "--yes", "--desk", str(folder)], env=environment, check=True, capture_output=True)
+        environment = one.environment | {
+            "XDG_RUNTIME_DIR": os.environ["XDG_RUNTIME_DIR"],
+            "XDG_STATE_HOME": str(tmp_path / "state"),
+        }
+        subprocess.run(
+            [*FENKO, "trust", "--yes", "--desk", str(folder)], env=environment, check=True, capture_output=True
+        )
         command = [*FENKO, "run", "--desk", str(folder), "--play", str(tmp_path / "take.jsonl")]
         process = subprocess.Popen(command, env=environment, stderr=(tmp_path / "log").open("wb"))
         yield real, process, environment
@@ -386,9 +393,20 @@ def told(environment: dict[str, str], *arguments: str) -> Any:
 
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP, signal.SIGINT])
-def test_a_desk_that_dies_moves_nothing(running: tuple[Real, subprocess.Popen[bytes], dict[str, str]], how: signal.Signals) -> None:
+def test_a_desk_that_dies_moves_nothing(
+    running: tuple[Real, subprocess.Popen[bytes], dict[str, str]], how: signal.Signals
+) -> None:
     real, process, environment = running
-    wait_for(lambda: ((told(environment, "values") or {}).get("outputs", {}).get("machine", {}).get("rail", {}).get("machine") or {"x": 0})["x"] > 20, "it moves")
+    wait_for(
+        lambda: (
+            (
+                (told(environment, "values") or {}).get("outputs", {}).get("machine", {}).get("rail", {}).get("machine")
+                or {"x": 0}
+            )["x"]
+            > 20
+        ),
+        "it moves",
+    )
     process.send_signal(how)
     time.sleep(2.0)
     done = real.end()
@@ -397,10 +415,15 @@ def test_a_desk_that_dies_moves_nothing(running: tuple[Real, subprocess.Popen[by
     assert 20 < done["position"]["x"] < 250 and done["fastest"] <= 1810
 
 
-def test_machines_are_listed_and_followed(running: tuple[Real, subprocess.Popen[bytes], dict[str, str]], tmp_path: Path) -> None:
+def test_machines_are_listed_and_followed(
+    running: tuple[Real, subprocess.Popen[bytes], dict[str, str]], tmp_path: Path
+) -> None:
     real, process, environment = running
     desk = ("--desk", str(tmp_path / "desk"))
-    listed = wait_for(lambda: (found := told(environment, "machine", *desk)) and found["rail"].get("state") == "jogging" and found, "it is seen")
+    listed = wait_for(
+        lambda: (found := told(environment, "machine", *desk)) and found["rail"].get("state") == "jogging" and found,
+        "it is seen",
+    )
     assert listed["rail"]["link"] == real.name and listed["rail"]["axes"]["y"]["travel"] == [0, 200]
     table = subprocess.run([*FENKO, "machine", *desk], env=environment, capture_output=True, text=True).stdout
     assert "x 0 to 300 mm, y 0 to 200 mm" in table and "jogging" in table
@@ -412,7 +435,9 @@ def test_machines_are_listed_and_followed(running: tuple[Real, subprocess.Popen[
     assert watch.wait(10) == 0
     values = subprocess.run([*FENKO, "values"], env=environment, capture_output=True, text=True).stdout
     assert "machine rail" in values and "jogging" in values
-    wrong = subprocess.run([*FENKO, "machine", "watch", "rial"], env=environment, capture_output=True, text=True, timeout=20)
+    wrong = subprocess.run(
+        [*FENKO, "machine", "watch", "rial"], env=environment, capture_output=True, text=True, timeout=20
+    )
     assert (wrong.returncode, "rail" in wrong.stderr) == (2, True)
     process.send_signal(signal.SIGINT)
     process.wait(10)

@@ -83,6 +83,82 @@ def _numbers(effects: list[Effect], name: str = "level") -> list[float]:
     return [effect[4] for effect in effects if effect[1:4] == ("value", "set", name)]
 
 
+# --- What is steered ---
+
+
+def _speeds(effects: list[Effect]) -> list[tuple[str, list[float]]]:
+    return [(effect[4], effect[5]) for effect in effects if effect[1:3] == ("machine", "jog")]
+
+
+def test_whoever_is_steered_hears_of_every_change_at_once() -> None:
+    engine = Engine(
+        _plan(pad__stick_left="machine jog xy rate 600 of rail", pad__trigger_right="machine jog z rate -90 of rail")
+    )
+    found: list[Effect] = []
+    for change in [
+        (1.0, "pad.stick-left.x", 0.5), (1.1, "pad.stick-left.y", -1.0), (1.2, "pad.trigger-right", 1.0), (1.3, "pad.stick-left.x", 0.0),
+        (1.4, "pad.stick-left.y", 0.0), (1.5, "pad.trigger-right", 0.0),
+    ]:  # fmt: skip
+        told = list(engine.feed(change))
+        assert [effect[0] for effect in told] == [change[0]] * len(told)
+        found += told
+        assert engine.deadline == inf, "nothing has to be done while it goes on as it does"
+    assert _speeds(found) == [
+        ("xy", [300.0, 0.0]), ("xy", [268.33, 536.66]), ("z", [-90.0]), ("xy", [0.0, 600.0]), ("xy", [0.0, 0.0]), ("z", [0.0]),
+    ]  # fmt: skip
+
+
+def test_several_that_steer_the_same_are_added_up() -> None:
+    engine = Engine(
+        _plan(pad__stick_left__x="machine jog x rate 60 of rail", pad__stick_right__up="machine jog x rate 30 of rail")
+    )
+    found = [*engine.feed((1.0, "pad.stick-left.x", 1.0)), *engine.feed((1.1, "pad.stick-right.y", -0.5)), *engine.feed((1.2, "pad.stick-left.x", 0.0)),
+             *engine.feed((1.3, "pad.stick-right.y", 0.0))]  # fmt: skip
+    assert _speeds(found) == [("x", [60.0]), ("x", [75.0]), ("x", [15.0]), ("x", [0.0])]
+
+
+def _change_of_profile(engine: Engine) -> list[Effect]:
+    return [*engine.feed((2.0, FOCUS, Focus("other"))), *engine.feed((2.1, FOCUS, Focus("mine")))]
+
+
+def _layer(engine: Engine) -> list[Effect]:
+    return [*engine.feed((2.0, "pad.shoulder-left", 1)), *engine.feed((2.1, "pad.shoulder-left", 0))]
+
+
+@pytest.mark.parametrize(
+    "meanwhile",
+    [
+        _change_of_profile, _layer, lambda engine: [*engine.release_all(2.0)], lambda engine: [*engine.toggle_pause(2.0), *engine.toggle_pause(2.1)],
+        lambda engine: [*engine.use_plan(2.0, _steering())], lambda engine: [*engine.feed((2.0, UNPLUG, "pad"))],
+    ],
+)  # fmt: skip
+def test_what_ends_steering(meanwhile: Any) -> None:
+    """And that the control has to come to rest before it steers again."""
+    engine = Engine(_steering())
+    engine.feed((1.0, "pad.stick-left.x", 0.8))
+    assert _speeds(meanwhile(engine)) == [("x", [0.0])]
+    held = _speeds([*engine.feed((3.0, "pad.stick-left.x", 0.9)), *engine.feed((3.1, "pad.stick-left.x", 0.7))])
+    gone = "pad" not in engine.circumstances.surfaces  # and with it where its stick is
+    assert held == [] or gone
+    engine.feed((3.2, "pad.stick-left.x", 0.0))
+    assert _speeds(list(engine.feed((3.3, "pad.stick-left.x", 0.5)))) == [("x", [30.0])]
+
+
+def _steering() -> Plan:
+    return _plan(layer={"pad__south": "a"}, pad__stick_left__x="machine jog x rate 60 of rail")
+
+
+def test_a_held_jog_ends_with_its_profile() -> None:
+    engine = Engine(_plan(pad__south="machine jog x at 60 of rail", pad__east="a"))
+    began = engine.feed((1.0, "pad.south", 1))
+    assert [effect[1:] for effect in began] == [("machine", "begin", "rail", "x", 60.0)]
+    engine.feed((1.1, "pad.east", 1))
+    gone = engine.feed((2.0, FOCUS, Focus("other")))
+    assert [effect[1:4] for effect in gone] == [("machine", "end", "rail"), ("fenko", "profile", "other")]
+    assert engine.held == (("keys", "a"),)
+    assert [effect[1:] for effect in engine.feed((3.0, "pad.south", 0))] == []
+
+
 # --- Conditioning ---
 
 _shares = st.floats(0, 1)

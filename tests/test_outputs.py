@@ -162,16 +162,21 @@ SAID = [
     "volume to 40%", "volume by +5%", "volume by -3dB", "volume mute", "volume mute on", "microphone mute off", "midi note c4",
     "midi cc 7 to 100", "midi program 3", "midi play", "midi bend to 0.5", "midi pressure to 64", "player next", "player forward 3s",
     "start snipwell", "front snipwell", "close window", 'open "x"', "osc /a 1", "osc /a to 0.5", 'publish "a" "x"', 'publish "a" to 5',
-    "request scene", 'sound "clap.wav"', "sound stop",
+    "request scene", 'sound "clap.wav"', "sound stop", "machine axis x", "machine jog x at 60", "machine jog at -60", "machine step +1",
+    "machine step y -0.5", "machine step-size next", "machine home", "machine zero x", 'machine send "G0 X1\\nG0 X2"', "machine hold",
+    "machine resume", "machine stop", "machine unlock",
 ]  # fmt: skip
 TABLES = (
     '[app.snipwell]\ncommand = ["snipwell"]\n[osc.o]\nto = "udp 127.0.0.1:9"\n[mqtt.m]\nurl = "mqtt://127.0.0.1:9"\n'
     '[request.scene]\nurl = "http://127.0.0.1:9/"\n'
+    '[machine.rail]\nlink = "tcp 127.0.0.1:9"\naxis.x = { travel = [0, 100], fastest = 600 }\naxis.y = { travel = [0, 50], fastest = 300 }\n'
 )
 HELD_SAID = [
     "midi note c4",
     "midi note e4 channel 2",
     "midi note c4 velocity follow",
+    "machine jog x at 60",
+    "machine jog at -60",
     'sound "clap.wav" while held',
     "ctrl",
     "ctrl+a",
@@ -217,12 +222,15 @@ def test_every_phrase_has_its_effect_in_words(folder: Path, phrase: str) -> None
         ("player next", "player previous"),
         ("midi bend by +0.5", "fenko: bend -0.500"),
         ("scroll down 3", "scroll up 3"),
+        ("machine step +1", "rail: its axis -1 step"),
+        ("machine step x +0.5", "rail: x -0.5"),
+        ("machine step-size next", "rail: step size previous"),
     ],
 )
 def test_a_whole_dial_that_is_turned_back_does_the_same_the_other_way(
     fenko: Run, make_desk: MakeDesk, phrase: str, back: str
 ) -> None:
-    desk = make_desk(f'format = 1\n[surface.dial]\nkind = "dial"\n[profile.base.on.dial]\ndial = "{phrase}"\n')
+    desk = make_desk(f'format = 1\n[surface.dial]\nkind = "dial"\n{TABLES}[profile.base.on.dial]\ndial = "{phrase}"\n')
     take = desk / "take.jsonl"
     take.write_text(
         '{"take": 1, "name": "x", "surfaces": {"dial": "dial"}}\n{"t": 1, "surface": "dial", "control": "dial", "value": -1}\n'
@@ -548,13 +556,18 @@ def test_who_is_away_is_tried_again_with_growing_pauses_and_said_once(why: Excep
 
 RISKY = TABLES + (
     '[profile.base.on.pad]\nsouth = "start snipwell"\neast = \'open "https://lantern.example/"\'\nnorth = "request scene"\n'
-    'west = "front snipwell then a"\nselect = "close window"\nstart = "volume mute"\n'
+    'west = "front snipwell then a"\nselect = "close window"\nstart = "volume mute"\nstick-left = "machine jog xy rate 100"\n'
+    'hat.up = "machine jog x at 60"\nhat.down = "machine step +1"\nhat.left = "machine stop"\nmode = \'machine send "G0 X5"\'\n'
 )
 
 
 def test_only_what_can_do_harm_needs_an_agreement(make_desk: MakeDesk) -> None:
     found = [risk.what for risk in risks(load_desk(make_desk(PAD + RISKY)))]
-    assert [what.split(":")[0] for what in found] == ["starts snipwell", "opens https", "sends scene"]
+    assert [what.split(":")[0] for what in found[:3]] == ["starts snipwell", "opens https", "sends scene"]
+    assert found[3:] == [
+        "moves the machine rail (tcp 127.0.0.1:9)",
+        "has the machine rail (tcp 127.0.0.1:9) carry out: G0 X5",
+    ]
 
 
 def test_an_agreement_is_to_the_very_words(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
@@ -564,24 +577,24 @@ def test_an_agreement_is_to_the_very_words(fenko: Run, make_desk: MakeDesk, tmp_
     def standing() -> list[bool]:
         return [one["agreed"] for one in json.loads(fenko("trust", "--desk", desk, "--format", "json", **env).stdout)]
 
-    assert standing() == [False, False, False]
+    assert standing() == [False] * 5
     asked = fenko("trust", "--desk", desk, **env)
     assert asked.returncode == 1
     assert "starts snipwell: snipwell" in asked.stdout
-    assert standing() == [False, False, False], "without a yes nothing is agreed to"
+    assert standing() == [False] * 5, "without a yes nothing is agreed to"
     assert fenko("trust", "--yes", "--desk", desk, **env).returncode == 0
-    assert standing() == [True, True, True]
+    assert standing() == [True] * 5
     text = (desk / "desk.toml").read_text()
     (desk / "desk.toml").write_text(text.replace('command = ["snipwell"]', 'command = ["snipwell", "--wipe"]'))
-    assert standing() == [False, True, True], "other words ask again"
+    assert standing() == [False, True, True, True, True], "other words ask again"
     (desk / "desk.toml").write_text(text.replace("http://127.0.0.1:9/", "http://127.0.0.1:9/x"))
-    assert standing() == [True, True, False], "also of what the table says"
+    assert standing() == [True, True, False, True, True], "also of what the table says"
     (desk / "desk.toml").write_text(text)
     elsewhere = tmp_path / "copy"
     subprocess.run(["cp", "-r", str(desk), str(elsewhere)], check=True)
     assert json.loads(fenko("trust", "--desk", elsewhere, "--format", "json", **env).stdout)[0]["agreed"] is False
     assert fenko("trust", "--withdraw", "--desk", desk, **env).returncode == 0
-    assert standing() == [False, False, False]
+    assert standing() == [False] * 5
     kept = next((tmp_path / "state").rglob("*.json"))
     assert kept.stat().st_mode & 0o777 == 0o600
 
@@ -644,6 +657,12 @@ def test_settings_of_outputs_are_explained_and_so_is_what_needs_an_agreement(fen
     assert "agreed" not in fenko("explain", "pad.start", "--desk", desk).stdout
 
 
+RAIL = (
+    '[machine.rail]\nlink = "tcp h:1"\naxis.x = { travel = [0, 100], fastest = 600 }\naxis.z.travel = [0, 50]\naxis.z.fastest = 300\n'
+    "[profile.base.on.pad]\n"
+)
+
+
 @pytest.mark.parametrize(
     ("text", "wrong", "place"),
     [
@@ -663,6 +682,25 @@ def test_settings_of_outputs_are_explained_and_so_is_what_needs_an_agreement(fen
         ('[profile.base.on.pad]\nsouth = "player dance"\n', "a player cannot `dance`", "desk.toml:5:17"),
         ('[mqtt.m]\nurl = "mqtt://x"\n[profile.base.on.pad]\nsouth = \'publish "a/#" "x"\'\n', "no + and no #", "desk.toml:7"),
         ('[midi.a]\n[profile.base.on.pad]\nsouth = "midi note c4 to b"\n', "unknown midi `b`", "desk.toml:6"),
+        (RAIL + 'south = "machine jog q at 5"\n', "`q` is no axis", "desk.toml:10:22"),
+        (RAIL + 'south = "machine jog a at 5"\n', "`rail` has no axis `a`", "desk.toml:10:18"),
+        (RAIL + 'south = "machine jog xz at 5"\n', "at one speed goes one axis", "desk.toml:10:25"),
+        (RAIL + 'south = "machine jog x rate 5"\n', "has no way to go", "desk.toml:10"),
+        (RAIL + 'stick-left = "machine jog x rate 5"\n', "a value goes along one", "desk.toml:10"),
+        (RAIL + 'trigger-right = "machine jog xz rate 5"\n', "two axes at once need", "desk.toml:10"),
+        (RAIL + 'south = "machine step 1"\n', "a step says which way it goes", "desk.toml:10:23"),
+        (RAIL + 'south = "machine step-size 0.3"\n', "0.3 is none of its step sizes", "desk.toml:10:28"),
+        (RAIL + 'south = "machine jump"\n', "a machine cannot `jump`", "desk.toml:10:18"),
+        (RAIL + 'south = "machine stop of mill"\n', "unknown machine `mill`", "desk.toml:10:26"),
+        (RAIL + 'south = \'machine send "G0 X1\\nG9 X2"\'\n', "`G9` is not known (line 2, column 1", "desk.toml:10"),
+        (RAIL.replace("[0, 100]", "[100, 0]") + 'south = "machine stop"\n', "the travel of x is none", "desk.toml:10"),
+        (RAIL.replace("fastest = 600", "fastest = 0") + 'south = "machine stop"\n', "`0` is too little", "desk.toml:6:41"),
+        (RAIL.replace("z.travel", "q.travel").replace("z.fastest", "q.fastest") + 'south = "machine stop"\n', "an axis is x, y, z", "desk.toml:10"),
+        (RAIL.replace("tcp h:1", "air") + 'south = "machine stop"\n', "`air` cannot stand here", "desk.toml:5"),
+        (RAIL.replace("[machine.rail]", '[machine.mill]\nlink = "tcp h:2"\naxis.x = { travel = [0, 1], fastest = 1 }\n[machine.rail]')
+         + 'south = "machine stop"\n', "several machines", "desk.toml:13"),
+        ('[profile.base.on.pad]\nsouth = "machine stop"\n', "it has no [machine.NAME]", "desk.toml:5:10"),
+        (RAIL.replace("[profile.base.on.pad]", '[profile.one]\nwhen = { app = "x" }\non-enter = "machine home"') + "", "a profile that comes or goes moves no machine", "desk.toml:11"),
         ('[midi.a]\nthrough = "air"\n[profile.base.on.pad]\nsouth = "midi note c4"\n', "`air` cannot stand here", "desk.toml:5:11"),
     ],
 )  # fmt: skip
@@ -684,12 +722,49 @@ def test_what_is_wrong_is_said_with_its_place(
         ('[profile.base.on.pad]\nsouth = "midi cc 7 to 300"\n', "never to 300"),
         ('[profile.base.on.pad]\nsouth = "midi send 90 3c 64"\n', "nothing ends it"),
         ('[profile.base.on.pad]\nsouth = "midi cc 7 by +0.3"\n', "never changes anything"),
+        (
+            RAIL + 'start = "machine stop"\nsouth = "machine jog z at 400"\n',
+            "z goes 300 mm a minute at most, and never 400",
+        ),
+        (RAIL + 'start = "machine stop"\nsouth = "machine jog at 700"\n', "x and z goes 600 mm a minute at most"),
+        (RAIL + 'start = "machine stop"\nsouth = "machine step z +80"\n', "z goes 50 mm from end to end"),
+        (
+            RAIL + 'start = "machine stop"\nsouth = \'machine send "G0 X300"\'\n',
+            "line 1, `G0 X300`: x 300 mm is outside its travel",
+        ),
+        (RAIL + 'south = "machine step +1"\n', "in `base` nothing says `machine stop`, and `south` moves `rail`"),
+        (
+            RAIL
+            + 'start = "machine stop"\n[profile.one]\nwhen = { app = "x" }\n[profile.one.on.pad]\nstart = "a"\nsouth = "machine home"\n',
+            "in `one` nothing says `machine stop`",
+        ),
+        (
+            RAIL.replace("axis.z.travel", "step-sizes = [1, 70]\naxis.z.travel") + 'start = "machine stop"\n',
+            "a step of 70 is longer than the travel of z",
+        ),
+        (
+            RAIL.replace("axis.z.travel", "safe-height = 90\naxis.z.travel") + 'start = "machine stop"\n',
+            "the safe height lies outside the travel of z",
+        ),
     ],
 )
 def test_what_will_not_do_what_was_meant_is_judged(fenko: Run, make_desk: MakeDesk, text: str, hint: str) -> None:
     said = fenko("check", "--desk", make_desk(PAD + text))
     assert said.returncode == 1
     assert hint in said.stdout
+
+
+def test_a_fader_never_lets_a_machine_rest(fenko: Run, make_desk: MakeDesk) -> None:
+    desk = make_desk(
+        PAD + '[surface.desk]\ndescription = "grains"\n' + RAIL + 'start = "machine stop"\n[profile.base.on.desk]\n'
+        'grain = "machine jog x rate 100"\n'
+    )
+    (desk / "devices").mkdir()
+    (desk / "devices/grains.toml").write_text(
+        'description = 1\nkind = "other"\nlinks = ["usb 1209:4d61"]\n[controls]\naxis-40 = { name = "grain", sort = "fader" }\n'
+    )
+    said = fenko("check", "--desk", desk)
+    assert said.returncode == 1 and "`grain` stays where it is put, so the machine goes on" in said.stdout
 
 
 def test_expectations_say_what_goes_to_outputs(fenko: Run, make_desk: MakeDesk) -> None:

@@ -149,6 +149,10 @@ def _say_leaf(sources: Sources, path: KeyPath, value: Any, options: tuple[Any, .
             what = (meta.description or "a text of another form").rstrip(".")
             sources.add(path, f"`{shown}` cannot stand here", expected=f"{what[0].lower()}{what[1:]}{example}")
             return
+        above = meta.gt if meta is not None else None
+        if bare is float and above is not None and isinstance(value, int | float) and not isinstance(value, bool):
+            sources.add(path, f"`{shown}` is too little", expected=f"more than {above:g}")
+            return
     wanted = " or ".join(dict.fromkeys(kind_word(_bare(option)) for option in options))
     sources.add(path, f"expected {wanted}, not {kind_word(type(value))}")
 

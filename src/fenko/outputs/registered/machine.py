@@ -338,7 +338,8 @@ def _settle(said: RunMachine, around: Surrounding) -> Iterable[Said]:
         raise Unsettled(f"[machine.{name}]: {why}") from None
     for axis in _axes_of(said.what):
         if axis not in settings.axes:
-            raise Unsettled(f"`{name}` has no axis `{axis}`", axis, ", ".join(settings.axes))
+            said_of_it = _write(said.what).partition(" ")[0]
+            raise Unsettled(f"`{name}` has no axis `{axis}`", f"{said_of_it} {axis}", ", ".join(settings.axes))
     if (
         isinstance(said.what, StepSize)
         and not isinstance(said.what.size, str)
