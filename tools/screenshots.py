@@ -163,25 +163,22 @@ def _page() -> None:
 
 
 def _machine() -> None:
-    """A simulated machine that is homed, jogged, stepped, and jogged until a switch is hit; in no time."""
-    from fenko.machines.simulated import Fault
+    """What the demo's evening does with its rail, in no time."""
+    from fenko.core.rehearsal import rehearse
+    from fenko.desk.load import load_desk
+    from fenko.devices.take import read_take
+    from fenko.machines.rehearsed import Rehearsal
+    from fenko.machines.settings import settings_of
     from fenko.showing.machine_picture import draw
-    from test_machine import AXES, Bench
 
-    bench = Bench("grbl", Fault(17.0, "alarm"))
-    bench.run(0.3)
-    bench.machine.take(b"$H\n")
-    bench.run(11.5)
-    bench.run(1.2, {"x": 40.0})
-    bench.run(0.4, {})
-    bench.run(1.0, {"x": 30.0, "y": 25.0})
-    bench.run(0.3, {})
-    for _ in range(8):
-        bench.jogging.step(bench.now, "y", 2.0)
-        bench.run(0.12)
-    bench.run(1.6, {"x": -35.0, "y": 10.0})
-    title = "A simulated machine: homed, jogged along x, jogged with a stick, stepped with a dial, jogged until a switch is hit"
-    draw(OUT.parent / "machine.png", title, bench.machine.trace, AXES)
+    desk = load_desk(DEMO)
+    settings = settings_of("rail", desk.sources.data["machine"]["rail"])
+    rehearsal = Rehearsal(settings, desk.sources.data)
+    for effects in rehearse(desk.plan, read_take(DEMO / "takes/evening.jsonl", desk.plan.surfaces).changes):
+        rehearsal.take(effects)
+    rehearsal.finish()
+    title = "The evening on the rail: jogged with the ring, the crane stepped with the dial, and back"
+    draw(OUT.parent / "machine.png", title, rehearsal.machine.trace, settings.axes)
     print(OUT.parent / "machine.png")
 
 
