@@ -8,13 +8,15 @@ import select
 import sys
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fenko.cli.fullscreen import FullScreen
 from fenko.cli.shared import bold, colour, dim, fail, fail_unknown, note, say, say_json, show_json, show_table
 from fenko.client import NobodyThere, Refused, RunningDesk
-from fenko.desk.load import Desk
 from fenko.machines.settings import MachineSettings, settings_of
+
+if TYPE_CHECKING:
+    from fenko.desk.load import Desk
 
 _STATES = {
     "alarm": "bright_red",
@@ -142,7 +144,7 @@ def _print_changes(name: str | None, form: str) -> None:
                 else:
                     for one, fact in facts.items():
                         if fact != before.get(one):
-                            say(f"{one}  {fact['state']}  {_shown(fact)}")
+                            say(f"{one}  {standing(fact)}")
                 before = facts
     except (NobodyThere, Refused) as why:
         fail(str(why))
@@ -150,11 +152,12 @@ def _print_changes(name: str | None, form: str) -> None:
         return
 
 
-def _shown(fact: Mapping[str, Any]) -> str:
+def standing(fact: Mapping[str, Any]) -> str:
+    """A machine in a line."""
     size = f"axis {fact['axis']}, step {fact['step-size']:g}"
     where = readout(fact) if fact["machine"] else "nobody knows where"
     said = f"  ({fact['said']})" if fact["said"] else ""
-    return f"{where}  {size}  {fact['speed']:g} a minute{said}"
+    return f"{fact['state']}  {where}  {size}  {fact['speed']:g} a minute{said}"
 
 
 class _Readout:

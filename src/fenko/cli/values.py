@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from fenko.cli.machine_state import standing
 from fenko.cli.shared import dim, fail, format_option, say, say_json, show_json, show_table
 from fenko.system.talking import NobodyThere, Refused, Talk
 
@@ -54,6 +55,8 @@ def command(form: str, follow: bool) -> None:
 
 def _standing(fact: dict[str, Any]) -> str:
     """How something stands at another end, in words."""
+    if "machine" in fact:
+        return standing(fact)
     words = []
     if "level" in fact:
         words.append(f"{fact['level'] * 100:.0f}%")

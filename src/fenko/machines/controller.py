@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from fenko.machines.dialects import Answer, Dialect
 
-SILENT, SILENT_AT_REST = 0.25, 2.0
+SILENT, SILENT_AT_REST = 0.5, 2.0
 """Seconds without an answer, though there should be one, after which the line is taken for lost: while it moves, and otherwise."""
 BEGINS = 4.0
 """Seconds that a controller has to answer for the first time; many start anew when the line is opened."""

@@ -69,6 +69,7 @@ class Driver:
         if why_not:
             self._refuse(f"{act} is not done: {why_not}")
             return
+        self._said = ""
         match act:
             case "axis":
                 self.axis = values[0]
@@ -137,6 +138,8 @@ class Driver:
             if before is None or not any(before.values()):
                 self._refuse(f"it is not jogged: {why_not}")
             return
+        if any(total.values()):
+            self._said = ""
         self.jogging.steer(total)
 
     def _step(self, now: float, axis: str, counted: str, number: float) -> None:
