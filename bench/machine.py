@@ -212,7 +212,7 @@ def main(often: int) -> None:
         for dialect in ("grbl", "lines"):
             for cause, several in stops(kind, dialect, often).items():
                 times = sorted(seconds * 1000 for seconds, _ in several)
-                late = statistics.quantiles(times, n=100)[98] if len(times) > 1 else times[-1]
+                late = statistics.quantiles(times, n=100, method="inclusive")[98]
                 print(
                     f"| {cause} | {kind} | {dialect} | {statistics.median(times):.0f} ms | {late:.0f} ms | {times[-1]:.0f} ms | {max(way for _, way in several):.1f} mm |",
                     flush=True,

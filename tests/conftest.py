@@ -13,6 +13,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from fenko.outputs.registered import load
+from rails import STARTED
 from support import FENKO, MakeDesk, Run
 
 settings.register_profile("all", deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -32,6 +33,14 @@ def own_person(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         monkeypatch.setenv("XDG_RUNTIME_DIR", folder)
         monkeypatch.setenv("XDG_STATE_HOME", f"{folder}/state")
         yield
+
+
+@pytest.fixture(autouse=True)
+def no_machine_is_left() -> Iterator[None]:
+    """Simulated machines that a test has started end with it."""
+    yield
+    while STARTED:
+        STARTED.pop().close()
 
 
 @pytest.fixture

@@ -6,8 +6,6 @@ import itertools
 import json
 import os
 import random
-import signal
-import subprocess
 import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -29,7 +27,8 @@ from fenko.machines.jogging import ALIVE, BEYOND, GONE
 from fenko.machines.planner import AxisLimits, Planner
 from fenko.machines.settings import MachineSettings
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
-from support import FENKO, Run, wait_for
+from rails import Real
+from support import Run
 
 AXES = {"x": AxisLimits(0, 300, 50, 500), "y": AxisLimits(0, 200, 40, 300)}
 SLACK = 0.03
@@ -747,26 +746,6 @@ def test_a_jog_keeps_its_axis_though_another_is_chosen() -> None:
 
 
 # --- By the clock, over real lines ---
-
-
-class Real:
-    """`fenko machine simulate`, and whoever looks where its machine is."""
-
-    def __init__(self, folder: Path, *arguments: str) -> None:
-        self._said = folder / "said"
-        command = [*FENKO, "machine", "simulate", "--homed", "--format", "json", *arguments]
-        for axis, limits in AXES.items():
-            command += ["--axis", f"{axis}={limits.least}:{limits.most},{limits.fastest * 60},{limits.acceleration}"]
-        with self._said.open("wb") as out:
-            self.process = subprocess.Popen(command, stdout=out, stderr=subprocess.DEVNULL)
-        self.name: str = wait_for(lambda: self._said.read_text().partition("\n")[0], "its line")
-
-    def end(self) -> dict[str, Any]:
-        """Ends it; what it did."""
-        self.process.send_signal(signal.SIGINT)
-        assert self.process.wait(20) == 0
-        found: dict[str, Any] = json.loads(self._said.read_text().partition("\n")[2])
-        return found
 
 
 def test_it_draws_what_it_did(tmp_path: Path) -> None:

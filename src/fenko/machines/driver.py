@@ -247,7 +247,7 @@ class Driver:
             return "away"
         if self.chores.held or controller.state == "Hold":
             return "held"
-        if self.chores.busy or controller.state == "Run" or not (self.jogging.synced or self.jogging.settled):
+        if self.chores.busy or controller.state == "Run" or self.jogging.others_moved:
             return "running"
         return "jogging" if self.jogging.busy else controller.state.lower() or "idle"
 

@@ -34,6 +34,8 @@ class Jogging:
         self.axes = dict(axes)
         self.left_out = 0
         """Steps that came while the machine still had more before it than it could do at once."""
+        self.others_moved = False
+        """Whether something else than a hand moved the machine, and it has not been seen to rest since."""
         self.at_end = ""
         """The axis that is at the end of its travel, and is to go on."""
         self._controller = controller
@@ -132,6 +134,7 @@ class Jogging:
                 self._steps[axis] = goal - self._sent[axis]
             self._goals.clear()
             self._synced = self._settled = True
+            self.others_moved = False
             self._jogs = False
             self._stepping.clear()
         elif self._going:
@@ -143,7 +146,7 @@ class Jogging:
     def forget(self) -> None:
         """Nothing of what was asked for is done any more, or nobody knows."""
         self.stop()
-        self._synced = self._jogs = self._mode = False
+        self._synced = self._jogs = self._mode = self.others_moved = False
         self._settled = True
         self._stepping.clear()
         self._going = {}
@@ -153,6 +156,7 @@ class Jogging:
         """Something else moves the machine now; where it is has to be heard again."""
         self.stop()
         self._synced = self._mode = self._settled = False
+        self.others_moved = True
 
     # --- What is sent ---
 
@@ -174,11 +178,6 @@ class Jogging:
     def speed(self) -> float:
         """How fast it is asked to go (mm a second)."""
         return sqrt(sum(one * one for one in self._going.values()))
-
-    @property
-    def settled(self) -> bool:
-        """Whether it has been seen to rest since anything moved it."""
-        return self._settled
 
     @property
     def synced(self) -> bool:

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal, TypeAlias
 
 from msgspec import UNSET, Meta, Struct, UnsetType, structs
 
-from fenko.core.reader import NAME, PhraseError, Reader, in_quotes
+from fenko.core.reader import PhraseError, Reader, in_quotes
 from fenko.core.registration import (
     Act,
     Argument,
@@ -28,7 +28,7 @@ from fenko.machines.chosen import Chosen
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.explained import Told, explained
 from fenko.machines.settings import AXIS_NAMES, MachineSettings, settings_of
-from fenko.outputs.registered.wording import entry, filled, the_one
+from fenko.outputs.registered.wording import entry, filled, read_to, the_one
 
 _NUMBER = re.compile(r"([+-]?)(\d{1,6}(?:\.\d{1,6})?)")
 _AXES = re.compile(f"[{AXIS_NAMES}]{{1,{len(AXIS_NAMES)}}}")
@@ -263,16 +263,6 @@ def _write(what: What) -> str:
             return word
 
 
-def _read_of(reader: Reader, verb: str) -> str:
-    if reader.peek() != "of":
-        return ""
-    reader.word()
-    word, start = reader.argument(f"{verb} … of", "the name of a [machine.NAME]")
-    if NAME.fullmatch(word) is None:
-        raise reader.error(f"`{word}` cannot be a machine's name", word, start)
-    return word
-
-
 # --- What it comes down to ---
 
 
@@ -444,7 +434,12 @@ WHAT = Argument(
      StepBy(1), StepBy(-3), StepBy(0.1, "x"), StepSize("next"), StepSize("previous"), StepSize(0.1), Home(), Home("x"), Zero("x"),
      Zero("xy"), Lines("G53 G0 Z0"), Lines("G91\nG0 X1"), Order("hold"), Order("resume"), Order("stop"), Order("unlock")),
 )  # fmt: skip
-OF = Argument("[of NAME]", _read_of, lambda name: f"of {name}" if name else "", ("", "rail"))
+OF = Argument(
+    "[of NAME]",
+    lambda reader, verb: read_to(reader, verb, "of"),
+    lambda name: f"of {name}" if name else "",
+    ("", "rail"),
+)
 
 
 def _act(act: str, fields: tuple[str, ...], words: Callable[..., str], about: str, **more: Any) -> Act:

@@ -37,12 +37,12 @@ def write_of(name: str) -> str:
 OF = Argument("[of NAME]", read_of, write_of, ("", "front", "hushdesk", "Two words", "*radio*"))
 
 
-def read_to(reader: Reader, verb: str) -> str:
+def read_to(reader: Reader, verb: str, preposition: str = "to") -> str:
     """`to NAME`, where NAME is that of a table; empty if that does not follow."""
-    if reader.peek() != "to":
+    if reader.peek() != preposition:
         return ""
     reader.word()
-    word, start = reader.argument(f"{verb} … to", "a name")
+    word, start = reader.argument(f"{verb} … {preposition}", "a name")
     if NAME.fullmatch(word) is None:
         raise reader.error(f"`{word}` cannot be a name", word, start)
     return word
