@@ -45,7 +45,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
         (2, 5, 33, 29), ["desk.load", "desk.sources", "desk.bindings", "desk.profiles", "desk.judging", "desk.explaining",
                          "desk.compiled", "core.plan"],
     ),
-    "processes beside it": ((71, 5, 27, 27), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "core.backlog"]),
+    "processes beside it": ((71, 5, 27, 27), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "machines", "core.backlog"]),
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
@@ -54,7 +54,7 @@ SAYS = {
     "core.agenda": "what is due, and when", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
+    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip
 PRESS = ["sources", "inbox", "engine: decides", "router", "ports"]
