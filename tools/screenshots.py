@@ -58,6 +58,7 @@ SHOTS = {
     "new": ("fenko new gamepad dial --desk my-desk; cat my-desk/desk.toml", 3, 132, 56),
     "watch": ("fenko watch pad mouse dial", 1, 140, 48),
     "trust": ("fenko trust --desk bench", 3, 130, 16),
+    "machine": ("fenko machine --desk bench; fenko machine watch", 5, 112, 14),
     "tune": ("fenko tune pad --take bench/takes/worn.jsonl --desk bench", 4, 150, 17),
 }
 
@@ -87,6 +88,12 @@ Zoom\tCtrl+Wheel\tView
 """
 
 
+ON_THE_RAIL = (
+    {"take": 1, "name": "The ring is turned", "surfaces": {"jog": "ring-and-dial"}},
+    {"t": 0.5, "focus": {"app": "railmoth", "title": "Rail A"}},
+    {"t": 3.0, "surface": "jog", "control": "ring", "value": 0.4},
+    {"t": 900.0, "surface": "jog", "control": "ring", "value": 0},
+)
 HELD = (
     {"take": 1, "name": "One is held", "surfaces": {"pad": "gamepad", "knots": "macro-pad"}},
     {"t": 0.5, "focus": {"app": "snipwell", "title": "Reel 2 – the moth lands"}},
@@ -117,6 +124,7 @@ def _prepare(folder: Path) -> None:
     desk.write_text(text)
     (folder / "export.tsv").write_text(EXPORT)
     (folder / "held.jsonl").write_text("\n".join(map(json.dumps, HELD)))
+    (folder / "rail.jsonl").write_text("\n".join(map(json.dumps, ON_THE_RAIL)))
     (folder / "arrives.jsonl").write_text(_arrives())
 
 
@@ -162,7 +170,7 @@ def _page() -> None:
     print(OUT / "page.png")
 
 
-def _machine() -> None:
+def _rail() -> None:
     """What the demo's evening does with its rail, in no time."""
     from fenko.core.rehearsal import rehearse
     from fenko.desk.load import load_desk
@@ -197,9 +205,10 @@ def main() -> None:
                 if len(made) > 1
                 else ["-geometry", "+0+0"]
             )
-            subprocess.run(["montage", *made, *beside, OUT / f"{name}.png"], check=True)
-        print(OUT / f"{name}.png")
-    for name, made_by in (("page", _page), ("machine", _machine)):
+            made_of = OUT / f"{name}.png" if name == "sheet" else OUT.parent / "worn-pad.png"
+            subprocess.run(["montage", *made, *beside, made_of], check=True)
+        print(made_of)
+    for name, made_by in (("page", _page), ("rail", _rail)):
         if not sys.argv[1:] or name in sys.argv[1:]:
             made_by()
     for name in [name for name in sys.argv[1:] or SHOTS if name in SHOTS]:
@@ -220,6 +229,16 @@ def main() -> None:
                 time.sleep(seconds)
                 one.spawn("env", *environment, "fenko", "switch", "frames")
                 one.spawn("env", *environment, "fenko", "legend", "--window", "pad", "mouse")
+            if name == "machine":
+                axes = ("--axis", "x=0:300,3600,250", "--axis", "z=0:120,1200,150")
+                one.spawn("env", *environment, "fenko", "machine", "simulate", "--homed", "--port", "7700", *axes)
+                desk = folder / "bench/desk.toml"
+                desk.write_text(desk.read_text().replace("rail.example:7700", "127.0.0.1:7700"))
+                one.spawn("env", *environment, "fenko", "trust", "--yes", "--desk", str(folder / "bench"))
+                time.sleep(2)
+                take = str(folder / "rail.jsonl")
+                one.spawn("env", *environment, "fenko", "run", "--desk", str(folder / "bench"), "--play", take, "--play-focus")
+                time.sleep(4)
             if name == "window":
                 frames = folder / "bench/profiles/frames.toml"
                 frames.write_text(frames.read_text().replace("[profile.frames.on.pad]\n", WINDOW_BINDINGS, 1))

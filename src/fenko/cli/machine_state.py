@@ -224,7 +224,7 @@ def _bar(settings: MachineSettings, axis: str, place: float) -> str:
     limits, unit = settings.axes[axis], settings.unit(axis)
     least, most = limits.least / unit, limits.most / unit
     at = min(_BAR - 1, max(0, round((place - least) / (most - least) * (_BAR - 1))))
-    return f"  {dim(f'{least:g}')} " + dim("─" * at) + "█" + dim("─" * (_BAR - 1 - at)) + f" {dim(f'{most:g}')}"
+    return f"  {dim(f'{least:6g}')} " + dim("─" * at) + "█" + dim("─" * (_BAR - 1 - at)) + f" {dim(f'{most:g}')}"
 
 
 def _ends(ready: list[Any]) -> bool:
