@@ -171,6 +171,8 @@ class Trials:
         found = []
         for cause, times in self.ended.items():
             for at in times:
+                if not any(at - 0.05 < then <= at and speed > SPEED / 2 for then, speed, _ in moved):
+                    continue  # it did not move yet, on a computer that was busy
                 there = [x for then, _, x in moved if then <= at]
                 after = [(then, x) for then, speed, x in moved if at < then < at + 0.5 and speed > 0.01]
                 last = after[-1] if after else (at, there[-1])
