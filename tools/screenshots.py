@@ -237,7 +237,9 @@ def main() -> None:
                 one.spawn("env", *environment, "fenko", "trust", "--yes", "--desk", str(folder / "bench"))
                 time.sleep(2)
                 take = str(folder / "rail.jsonl")
-                one.spawn("env", *environment, "fenko", "run", "--desk", str(folder / "bench"), "--play", take, "--play-focus")
+                one.spawn(
+                    "env", *environment, "fenko", "run", "--desk", str(folder / "bench"), "--play", take, "--play-focus"
+                )
                 time.sleep(4)
             if name == "window":
                 frames = folder / "bench/profiles/frames.toml"
