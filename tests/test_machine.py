@@ -25,6 +25,7 @@ from fenko.machines.explained import Machine, Reading, Told, explained
 from fenko.machines.gcode import KNOWN, GcodeError, read_line
 from fenko.machines.jogging import ALIVE, BEYOND, GONE
 from fenko.machines.planner import AxisLimits, Planner
+from fenko.machines.rehearsed import Rehearsal
 from fenko.machines.settings import MachineSettings
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
 from rails import Real
@@ -694,6 +695,49 @@ def test_somebody_else_reads_the_same_in_what_was_sent(seed: int) -> None:
             return
         assert other.position_m[0] == pytest.approx(bench.x, abs=0.01)
         assert other.position_m[1] == pytest.approx(bench.y, abs=0.01)
+
+
+# --- What controllers say, and in which units ---
+
+RAIL_AND_CRANE = {"x": AxisLimits(0, 300, 50, 500), "z": AxisLimits(0, 100, 20, 300)}
+
+
+def test_axes_are_told_by_their_letters_not_by_their_number() -> None:
+    """A controller tells y, whether the machine has one or not."""
+    settings_ = MachineSettings("rail", "", "grbl", RAIL_AND_CRANE, {"x": "mm", "z": "inch"})
+    rehearsal = Rehearsal(settings_, {"machine": {"rail": {"axis": {
+        "x": {"travel": [0, 300], "fastest": 3000}, "z": {"travel": [0, 4], "fastest": 47, "unit": "inch"}}}}})  # fmt: skip
+    rehearsal.run(0.3)
+    for number in range(3):
+        rehearsal.take([(1.0 + number, "machine", "step", "rail", "z", "units", 0.1)])
+    rehearsal.take([(4.0, "machine", "begin", "rail", "z", 30.0), (5.0, "machine", "end", "rail", "z", 30.0)])
+    rehearsal.finish()
+    assert rehearsal.machine.planner.position["x"] == 0
+    inches = rehearsal.machine.planner.position["z"] / 25.4
+    assert 0.3 + 0.5 * 0.8 < inches < 0.3 + 0.5 * 1.2, "half an inch in a second"
+    assert rehearsal.driver.facts()["machine"] == {"x": 0.0, "z": pytest.approx(inches, abs=0.001)}
+    assert "<Idle|MPos:0.000,0.000," in rehearsal.machine.report()
+
+
+def heard(*lines: str, dialect: str = "grbl") -> Driver:
+    driver = Driver(MachineSettings("rail", "", dialect, RAIL_AND_CRANE, dict.fromkeys("xz", "mm")), lambda text: None)
+    driver.open(0.0)
+    driver.hear(0.1, "".join(f"{line}\r\n" for line in lines).encode("latin-1"))
+    return driver
+
+
+def test_what_a_controller_may_say() -> None:
+    assert heard("<Idle|MPos:1.000,2.000,3.000|FS:0,0>").controller.position == {"x": 1.0, "z": 3.0}
+    of_work = heard("<Idle|WPos:1,2,3|FS:0,0>")
+    assert of_work.controller.position is None and of_work.state == "away", "nobody knows from where"
+    of_work = heard("<Idle|WPos:1,2,3|WCO:10,0,-5>", "<Idle|WPos:2,2,3|Bf:15,128>")
+    assert of_work.controller.position == {"x": 12.0, "z": -2.0} and of_work.facts()["work"] == {"x": 2.0, "z": 3.0}
+    assert heard("<Idle|MPos:1.000,2.000|FS:0,0>").controller.position is None, "z is not among them"
+    assert heard("GrblHAL 1.1f ['$' or '$HELP' for help]").controller.greeted
+    assert heard("<Hold:0|MPos:0,0,0|F:0>").state == "held"
+    plain = heard("X:1.50 Y:0.00 Z:2.25 E:7.00 Count X:120 Y:0 Z:900", dialect="lines")
+    assert plain.controller.position == {"x": 1.5, "z": 2.25}
+    assert heard("error:9 \x1b[2J\x07").controller.said == "error:9  [2J", "nothing that a terminal would obey"
 
 
 # --- Which axis is meant ---

@@ -40,7 +40,7 @@ class Sent(NamedTuple):
 
 
 class Controller:
-    """One controller. `axes` are in the order in which it tells its position."""
+    """One controller, of which these axes matter."""
 
     def __init__(self, dialect: Dialect, axes: Iterable[str]) -> None:
         self.dialect = dialect
@@ -52,6 +52,7 @@ class Controller:
         """How far from the machine's origin the work's is (mm)."""
         self.speed: float | None = None
         """How fast it says that it goes (mm a minute)."""
+        self._offset_told = False  # whether it has said so since the line is there
         self.alarm = ""
         """Why it moves nothing until that is cleared."""
         self.said = ""
@@ -72,7 +73,7 @@ class Controller:
         self._opened = self._clock
         self._rest = b""
         self.greeted, self.state, self.position, self.alarm, self.speed = False, "", None, "", None
-        self.stuck = False
+        self.stuck = self._offset_told = False
         self.forget()
         self._next_ask = now
 
@@ -88,7 +89,9 @@ class Controller:
         *lines, self._rest = (self._rest + data).split(b"\n")
         self._rest = self._rest[-_LONGEST_ANSWER:]
         for line in lines:
-            text = line[-_LONGEST_ANSWER:].decode("latin-1").strip()
+            text = "".join(
+                one if one.isprintable() else " " for one in line[-_LONGEST_ANSWER:].decode("latin-1")
+            ).strip()
             answer = self.dialect.read(text) if text else Answer()
             if answer.sort:
                 yield answer, self._answered(answer)
@@ -125,10 +128,16 @@ class Controller:
             self.alarm = ""  # that has been seen to, by whomever
         if answer.speed is not None:
             self.speed = answer.speed
-        if len(answer.position) >= len(self.axes):
-            self.position = dict(zip(self.axes, answer.position, strict=False))
-        if len(answer.offset) >= len(self.axes):
-            self.offset = dict(zip(self.axes, answer.offset, strict=False))
+        if self._tells_all(answer.offset):
+            self.offset = {axis: answer.offset[axis] for axis in self.axes}
+            self._offset_told = True
+        if self._tells_all(answer.position) and (self._offset_told or not answer.of_work):
+            self.position = {
+                axis: answer.position[axis] + (self.offset[axis] if answer.of_work else 0.0) for axis in self.axes
+            }
+
+    def _tells_all(self, places: Mapping[str, float]) -> bool:
+        return all(axis in places for axis in self.axes)
 
     # --- What is sent ---
 

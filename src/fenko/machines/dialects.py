@@ -20,14 +20,15 @@ def _words(way: Way) -> str:
 
 class Answer(Struct, frozen=True):
     """One line that a controller has said: what sort it is (`ok`, `error`, `alarm`, `greeting`, `state`, or empty for what means
-    nothing), and, as far as it says so, in which state it is, where (mm, of the machine), how far from there the origin of the
-    work is, and how fast it goes (mm a minute)."""
+    nothing), and, as far as it says so, in which state it is, where (mm, by axis; of the machine, or `of_work`), how far from the
+    machine's origin the work's is, and how fast it goes (mm a minute)."""
 
     sort: str = ""
     text: str = ""
     state: str = ""
-    position: tuple[float, ...] = ()
-    offset: tuple[float, ...] = ()
+    position: Way = {}
+    offset: Way = {}
+    of_work: bool = False
     speed: float | None = None
 
 
@@ -72,12 +73,13 @@ _PLAIN_PLACE = re.compile(r"([A-Z]):([-+]?\d+(?:\.\d+)?)")
 _MOST = 1e6  # mm; what says more is no place
 
 
-def _places(text: str) -> tuple[float, ...]:
+def _places(text: str) -> Way:
+    """Places in the order in which such controllers tell all axes that they have, whether a machine uses them or not."""
     try:
-        found = tuple(float(one) for one in text.split(","))
+        found = dict(zip("xyzabc", map(float, text.split(",")), strict=False))
     except ValueError:
-        return ()
-    return found if all(abs(one) < _MOST for one in found) else ()
+        return {}
+    return found if all(abs(one) < _MOST for one in found.values()) else {}
 
 
 def _read_grbl(line: str) -> Answer:
@@ -87,18 +89,17 @@ def _read_grbl(line: str) -> Answer:
         return Answer("error", line[:80])
     if line.startswith("ALARM:"):
         return Answer("alarm", line[:80], "Alarm")
-    if line.startswith("Grbl "):
+    if line.startswith("Grbl"):
         return Answer("greeting", line[:80])
     found = _GRBL_STATE.fullmatch(line)
     if found is None:
         return Answer()
-    places = _places(found[3])
     more = _OFFSET.search(line)
-    offset = _places(more[1]) if more is not None else ()
-    if found[2] == "W":
-        places = tuple(a + b for a, b in zip(places, offset, strict=True)) if len(offset) == len(places) else ()
     speed = _SPEED.search(line)
-    return Answer("state", "", found[1], places, offset, float(speed[1]) if speed is not None else None)
+    return Answer(
+        "state", "", found[1], _places(found[3]), _places(more[1]) if more is not None else {}, found[2] == "W",
+        float(speed[1]) if speed is not None else None,
+    )  # fmt: skip
 
 
 def _read_plain(line: str) -> Answer:
@@ -110,9 +111,9 @@ def _read_plain(line: str) -> Answer:
         halted = "halted" in line.lower()
         return Answer("alarm" if halted else "error", line[:80], "Alarm" if halted else "")
     if " Count " in line:
-        places = [(letter, float(number)) for letter, number in _PLAIN_PLACE.findall(line.partition(" Count ")[0])]
-        found = tuple(number for letter, number in places if letter != "E")
-        return Answer("state", "", "", found if all(abs(one) < _MOST for one in found) else ())
+        told = _PLAIN_PLACE.findall(line.partition(" Count ")[0])
+        found = {letter.lower(): float(number) for letter, number in told if letter in "XYZABC"}
+        return Answer("state", "", "", found if all(abs(one) < _MOST for one in found.values()) else {})
     return Answer()
 
 

@@ -112,7 +112,7 @@ class Jogging:
             case "state":
                 if self._controller.alarm:
                     self.stop()
-                if answer.position and self._controller.position is not None:
+                if self._controller.position is not None and all(axis in answer.position for axis in self.axes):
                     self._corrected(now, self._rests(now, answer))
         self._before = self._controller.position
 

@@ -171,8 +171,11 @@ class SimulatedMachine:
 
     def report(self) -> str:
         """What it says of itself when it is asked."""
-        at = ",".join(f"{value:.3f}" for value in self.planner.position.values())
-        offset = ",".join(f"{value:.3f}" for value in self._offset.values())
+        # Such controllers tell x, y and z whatever the machine has, and no axis before one that it has is left out.
+        last = max(2, *("xyzabc".index(axis) for axis in self.planner.axes))
+        told = "xyzabc"[: last + 1]
+        at = ",".join(f"{self.planner.position.get(axis, 0.0):.3f}" for axis in told)
+        offset = ",".join(f"{self._offset.get(axis, 0.0):.3f}" for axis in told)
         room = self.planner.room - len(self.planner.blocks)
         speed = self.planner.speed * 60
         state = f"Hold:{int(self.planner.moving)}" if self.state == "Hold" else self.state

@@ -146,7 +146,7 @@ class MachineTable(Table):
     ]
     axis: Annotated[
         dict[str, AxisTable],
-        Meta(description="Its axes, x to z and a to c, in the order in which it tells its places."),
+        Meta(description="Its axes, x to z and a to c."),
     ]
     dialect: (
         Annotated[
