@@ -17,6 +17,8 @@ from hypothesis import strategies as st
 from fenko.core.patterns import BadPattern, Wildcard, compile_pattern
 from fenko.desk.load import load_desk
 from fenko.devices.recorder import TakeWriter
+from fenko.live.readiness import facts
+from fenko.system.apart import Crashed, apart
 from support import DEMO, FENKO, MakeDesk, Run
 from terminal import Terminal
 
@@ -330,3 +332,35 @@ def test_large_desks_are_read_in_time(fenko: Run, make_desk: MakeDesk) -> None:
     done = fenko("check", "--desk", make_desk(f'[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\n{unknown}'))
     assert done.returncode == 2 and "49900 more controls are unknown" in done.stdout
     assert time.perf_counter() - start < 30  # 300 s before; a machine may be slow
+
+
+# --- Libraries of others ---
+
+
+def _crashes() -> int:
+    os.kill(os.getpid(), signal.SIGSEGV)
+    return 0
+
+
+def _refuses() -> int:
+    raise ValueError("not today")
+
+
+def test_a_library_that_crashes_ends_nothing() -> None:
+    assert apart(lambda: [1, "two"]) == [1, "two"]
+    with pytest.raises(ValueError, match="not today"):
+        apart(_refuses)
+    with pytest.raises(Crashed, match="SIGSEGV"):
+        apart(_crashes)
+    with pytest.raises(RuntimeError, match="pickle"):
+        apart(lambda: lambda: 0)
+
+
+def test_what_crashes_is_said_among_the_rest(make_desk: MakeDesk, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder = make_desk('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = \'sound "a.wav"\'\n')
+    (folder / "a.wav").write_bytes(b"")
+    desk = load_desk(folder)
+    monkeypatch.setattr("fenko.workers.sound.ready", lambda tables, folder: _crashes())
+    told = list(facts(desk))
+    assert [(one.state, "crashed (SIGSEGV)" in one.found) for one in told if one.about == "Sounds"] == [("note", True)]
+    assert len(told) > 5

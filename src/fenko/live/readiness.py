@@ -20,6 +20,7 @@ from fenko.outputs.layout import kernel_layout
 from fenko.outputs.port import PortError
 from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
+from fenko.system.apart import Crashed, apart
 from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
 from fenko.system.xserver import Display, DisplayError, display_name, on_wayland, open_display
@@ -228,8 +229,14 @@ def _output(output: Output, desk: Desk | None) -> Iterator[Fact]:
     if desk is None or not output.ready:
         return
     module, _, name = output.ready.partition(":")
+
+    def looked() -> list[tuple[bool, str, str | Remedy]]:
+        return list(getattr(import_module(module), name)(desk.sources.data, desk.folder))
+
     try:
-        found = getattr(import_module(module), name)(desk.sources.data, desk.folder)
+        found = apart(looked)
+    except Crashed as why:
+        found = [(False, str(why), "")]
     except Exception as why:  # a library that is not there, or somebody else's code
         found = [(False, f"{type(why).__name__}: {why}", "")]
     for good, what, helps in found:
