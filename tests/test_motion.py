@@ -117,6 +117,14 @@ def test_several_that_steer_the_same_are_added_up() -> None:
     assert _speeds(found) == [("x", [60.0]), ("x", [75.0]), ("x", [15.0]), ("x", [0.0])]
 
 
+def test_rest_is_rest_however_much_is_smoothed() -> None:
+    engine = Engine(_plan(Conditioning(dead_zone=0.1, smooth=0.5), pad__stick_left__x="machine jog x rate 60 of rail"))
+    found = [*engine.feed((1.0, "pad.stick-left.x", 0.8)), *engine.advance(1.5)]
+    assert _speeds(found)[-1][1][0] > 10
+    assert _speeds(list(engine.feed((1.5, "pad.stick-left.x", 0.05)))) == [("x", [0.0])]
+    assert not engine.advance(9.0) and engine.deadline == inf
+
+
 def _change_of_profile(engine: Engine) -> list[Effect]:
     return [*engine.feed((2.0, FOCUS, Focus("other"))), *engine.feed((2.1, FOCUS, Focus("mine")))]
 

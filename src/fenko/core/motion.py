@@ -49,6 +49,11 @@ class Driven:
         self.resting = False
         self.met: dict[str, tuple[float, float | None]] = {}
 
+    @property
+    def steers(self) -> bool:
+        """Whether it has another end told how fast something goes."""
+        return any(isinstance(drive.step, Steer) for drive in self.drives)
+
     def condition_by(self, surface: Surface, control: str) -> None:
         """What its position comes to, by what the desk says of it."""
         by = surface.conditioning_of(control)
@@ -206,7 +211,8 @@ class Motion:
         x, y = control.at
         wanted = (control.shaping.one(x), 0.0) if control.one_axis else control.shaping.two(x, y)
         control.wanted = control.made = wanted
-        if control.filters is not None:
+        if control.filters is not None and not (wanted == REST and control.steers):
+            # Rest is rest at once for what is steered, however much is smoothed.
             across, down = control.filters
             x, y = across.at(t, wanted[0]), down.at(t, wanted[1])
             if abs(x - wanted[0]) > _SETTLED or abs(y - wanted[1]) > _SETTLED:
@@ -353,9 +359,9 @@ class Motion:
         for address, control in self._controls.items():
             drives = stack.drives(address)
             if drives != control.drives:
-                if any(isinstance(drive.step, Steer) for drive in drives):
-                    control.resting = control.made != REST or control.at != [0.0, 0.0]
                 control.drives = drives
+                if control.steers:
+                    control.resting = control.made != REST or control.at != [0.0, 0.0]
                 control.met.clear()
                 if control.moving:
                     control.moving = False
