@@ -452,3 +452,26 @@ def test_who_looks_for_programs_is_started_again(shown: Screen, make_desk: MakeD
     make_desk("format = 1\n")
     wait_for(lambda: not lookers(), "nobody, for nothing is asked")
     assert running.end() == 0
+
+
+def test_a_profile_comes_with_the_state_of_a_machine(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
+    """In takes, in what a desk promises, and against a window."""
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[machine.rail]\nlink = "tcp h:1"\naxis.x = { travel = [0, 9], fastest = 60 }\n'
+        '[profile.base.on.pad]\nstart = "machine stop"\n[profile.frames]\nwhen = { app = "snipwell" }\non.pad.south = "a"\n'
+        '[profile.stuck]\nwhen = { machine = ["rail alarm", "rail away"] }\non.pad.south = "machine unlock"\n'
+        '[profile.both]\nwhen = { app = "snipwell", machine = "rail *ing" }\non.pad.south = "b"\n'
+        '[[expect]]\ndo = ["machine rail alarm"]\nprofile = "stuck"\n'
+        '[[expect]]\ndo = ["machine rail alarm", "machine rail idle"]\nprofile = "base"\n'
+        '[[expect]]\ndo = ["front snipwell", "machine rail jogging", "tap pad.south"]\nsends = "b"\n'
+    )
+    assert fenko("check", "--desk", desk).returncode == 0, fenko("check", "--desk", desk).stdout
+    take = tmp_path / "t.jsonl"
+    take.write_text(
+        '{"take": 2, "name": "x", "surfaces": {"pad": "gamepad"}}\n{"t": 1, "machine": ["rail away"]}\n{"t": 2, "machine": ["rail idle"]}\n'
+    )
+    told = fenko("rehearse", take, "--desk", desk, "--format", "jsonl")
+    assert [json.loads(line)["name"] for line in told.stdout.splitlines()] == ["stuck", "base"]
+    take.write_text('{"take": 2, "name": "x", "surfaces": {"pad": "gamepad"}}\n{"t": 1, "machine": "rail away"}\n')
+    wrong = fenko("rehearse", take, "--desk", desk)
+    assert (wrong.returncode, "`machine` is a list of machines with their states" in wrong.stderr) == (2, True)
