@@ -36,7 +36,7 @@ def command(context: click.Context, desk_folder: Path | None, form: str) -> None
         listed(open_desk(desk_folder), form)
 
 
-@command.command()
+@command.command(short_help="Follow the machines of the running desk.")
 @click.argument("name", required=False)
 @format_option("text", "json")
 def watch(name: str | None, form: str) -> None:
@@ -55,7 +55,7 @@ _axis_option = click.option(
 )  # fmt: skip
 
 
-@command.command()
+@command.command(short_help="Tell what a machine program does, and what is wrong with it.")
 @click.argument("program", metavar="FILE|TEXT")
 @_axis_option
 @click.option("--safe-height", metavar="MM", type=float, help="The height (z) above which it may go sideways fast.")
@@ -104,7 +104,7 @@ def _lines(program: str) -> list[str]:
     return program.splitlines() or [""]
 
 
-@command.command()
+@command.command(short_help="Run a machine that is simulated.")
 @click.option(
     "--port", type=click.IntRange(0, 65535), help="A TCP port of this computer (0: a free one), not a terminal."
 )
@@ -170,7 +170,7 @@ def simulate(
     _draw(out, f"A simulated machine, {machine.now:.1f} s", machine, limits)
 
 
-@command.command()
+@command.command(short_help="Play a take through a desk on a simulated machine.")
 @click.argument("take", type=click.Path(path_type=Path))
 @desk_option
 @click.option("--machine", "name", metavar="NAME", help="Which one, if the desk has several.")
