@@ -19,7 +19,7 @@ class Chosen:
         for name, entry in (tables.get("machine") or {}).items():
             try:
                 self._settings[name] = settings_of(name, entry)
-            except (ValueError, KeyError, TypeError, AttributeError):
+            except ValueError:
                 continue  # nothing can be bound to it either
         self._axis = {name: next(iter(one.axes)) for name, one in self._settings.items()}
         self._size = {name: one.step_sizes[0] for name, one in self._settings.items()}

@@ -64,13 +64,10 @@ class Link:
             raise OSError("it takes nothing any more")
 
     def drop(self) -> None:
-        """Whatever has not been taken is thrown away."""
+        """Whatever has not been taken is thrown away; a TCP line does that by itself when it closes."""
         if self._serial is not None:
             with contextlib.suppress(Exception):
                 self._serial.reset_output_buffer()
-        elif self._socket is not None:
-            with contextlib.suppress(OSError):
-                self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _NOW)
 
     def orderly(self) -> None:
         """What was sent last is to arrive, though the line is closed."""

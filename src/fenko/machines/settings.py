@@ -46,7 +46,14 @@ class MachineSettings(Struct, frozen=True):
 
 
 def settings_of(name: str, entry: Mapping[str, Any]) -> MachineSettings:
-    """The settings of a `[machine.NAME]`, whose form has been checked. Raises ValueError with what is wrong."""
+    """The settings of a `[machine.NAME]`. Raises ValueError with what is wrong."""
+    try:
+        return _read(name, entry)
+    except (KeyError, TypeError, AttributeError, IndexError):
+        raise ValueError("its table is faulty") from None  # which is noted where it stands when the desk is read
+
+
+def _read(name: str, entry: Mapping[str, Any]) -> MachineSettings:
     axes: dict[str, AxisLimits] = {}
     units: dict[str, str] = {}
     written = entry.get("axis") or {}

@@ -33,7 +33,7 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str]
 def _ready(name: str, entry: Mapping[str, Any]) -> tuple[bool, str, str]:
     try:
         settings = settings_of(name, entry)
-    except (ValueError, KeyError, TypeError, AttributeError) as why:
+    except ValueError as why:
         return (False, f"{name}: {why}", f"[machine.{name}] in the desk")
     kind, _, rest = settings.link.partition(" ")
     device = rest.partition(" ")[0]

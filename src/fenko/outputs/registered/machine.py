@@ -311,10 +311,7 @@ def _spelled(name: str) -> str:
 
 def settings_in(tables: Mapping[str, Any], name: str) -> MachineSettings:
     """The settings of a machine of the desk. Raises ValueError with what is wrong."""
-    try:
-        return settings_of(name, entry(tables, "machine", name))
-    except (KeyError, TypeError, AttributeError):
-        raise ValueError("its table is faulty") from None  # which has been noted where it stands
+    return settings_of(name, entry(tables, "machine", name))
 
 
 def _settle(said: RunMachine, around: Surrounding) -> Iterable[Said]:
