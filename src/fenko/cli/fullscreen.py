@@ -57,3 +57,13 @@ class FullScreen:
         data = text.encode()
         while data:
             data = data[os.write(sys.stdout.fileno(), data) :]
+
+
+def typed(ready: Sequence[object]) -> bytes:
+    """What has been typed, where `select` says that stdin is ready; empty at its end."""
+    return os.read(sys.stdin.fileno(), 16) if sys.stdin in ready else b"-"
+
+
+def ends(keys: bytes) -> bool:
+    """Whether that is the end: q, Ctrl-C, or nobody who types any more."""
+    return not keys or b"q" in keys or b"\x03" in keys

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import select
 import sys
 from collections.abc import Mapping
@@ -11,7 +10,7 @@ from typing import Any
 
 import click
 
-from fenko.cli.fullscreen import FullScreen
+from fenko.cli.fullscreen import FullScreen, ends, typed
 from fenko.cli.running import running_desk
 from fenko.cli.shared import (
     bold,
@@ -148,9 +147,9 @@ class _View:
 
     def _ends(self, ready: list[Any]) -> bool:
         """Takes what is typed; whether that is the end."""
-        typed = os.read(sys.stdin.fileno(), 16) if sys.stdin in ready else b"-"
-        self._first += typed.count(b"\t")
-        return not typed or b"q" in typed or b"\x03" in typed
+        keys = typed(ready)
+        self._first += keys.count(b"\t")
+        return ends(keys)
 
 
 def lines(

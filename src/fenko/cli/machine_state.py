@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import select
 import sys
 from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from fenko.cli.fullscreen import FullScreen
+from fenko.cli.fullscreen import FullScreen, ends, typed
 from fenko.cli.shared import bold, colour, dim, fail, fail_unknown, note, say, say_json, show_json, show_table
 from fenko.client import NobodyThere, Refused, RunningDesk
 from fenko.machines.settings import MachineSettings, settings_of
@@ -122,7 +121,7 @@ def followed(name: str | None, form: str) -> None:
                         return
             except NobodyThere:
                 screen.draw(["no desk is running; its machines are shown when one does", "", dim("q ends this")])
-                if _ends(select.select([sys.stdin], [], [], 1.0)[0]):
+                if ends(typed(select.select([sys.stdin], [], [], 1.0)[0])):
                     return
 
 
@@ -186,7 +185,7 @@ class _Readout:
                 heard = told.arrived() if told in ready else []
                 if heard:
                     self._facts = _wanted(heard[-1]["outputs"].get("machine", {}), self._name)
-                if _ends(ready):
+                if ends(typed(ready)):
                     return True
                 if heard or self._resized:
                     self._resized = False
@@ -225,9 +224,3 @@ def _bar(settings: MachineSettings, axis: str, place: float) -> str:
     least, most = limits.least / unit, limits.most / unit
     at = min(_BAR - 1, max(0, round((place - least) / (most - least) * (_BAR - 1))))
     return f"  {dim(f'{least:6g}')} " + dim("─" * at) + "█" + dim("─" * (_BAR - 1 - at)) + f" {dim(f'{most:g}')}"
-
-
-def _ends(ready: list[Any]) -> bool:
-    """Takes what is typed; whether that is the end."""
-    typed = os.read(sys.stdin.fileno(), 16) if sys.stdin in ready else b"-"
-    return not typed or b"q" in typed or b"\x03" in typed

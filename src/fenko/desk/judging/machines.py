@@ -14,7 +14,6 @@ from fenko.desk.judging.case import Case, own_name
 from fenko.machines.settings import settings_of
 
 _OUT = "machine"
-_STOPS = ("stop",)
 
 
 def machines(case: Case) -> None:
@@ -77,7 +76,7 @@ def _moved_and_stopped(case: Case, profile: Profile) -> tuple[dict[str, tuple[Ce
     for cell in (*table.values(), *layers):
         for gesture, binding in cell.gestures():
             for out, act, *values in _done(binding):
-                if out == _OUT and act in _STOPS:
+                if out == _OUT and act == "stop":
                     stopping.add(str(values[0]))
                 elif out == _OUT and act in ("jog", "begin", "step", "home", "send"):
                     moving.setdefault(str(values[0]), (cell, gesture))
