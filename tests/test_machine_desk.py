@@ -19,6 +19,7 @@ from ends import FarDesk, MakeFar, far
 from rails import Real
 from screen import screen
 from support import FENKO, wait_for
+from terminal import Terminal
 
 __all__ = ["far"]
 
@@ -411,3 +412,16 @@ def test_machines_are_listed_and_followed(
     process.wait(10)
     gone = subprocess.run([*FENKO, "machine", *desk], env=environment, capture_output=True, text=True)
     assert gone.returncode == 0 and "does not run" in gone.stdout
+
+
+def test_a_readout_on_a_terminal(running: tuple[Real, subprocess.Popen[bytes], dict[str, str]]) -> None:
+    """It follows what moves, waits for a desk that comes again, and ends with q."""
+    _, process, _ = running
+    shown = Terminal("machine", "watch", columns=110)
+    shown.shows("jogging")
+    shown.shows("█")
+    process.send_signal(signal.SIGINT)
+    process.wait(10)
+    shown.shows("no desk is running")
+    shown.type(b"q")
+    assert shown.end() == 0
