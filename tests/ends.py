@@ -17,12 +17,14 @@ from typing import Any
 
 import pytest
 
-from fenko.core.changes import UNPLUG, Change
+from fenko.core.changes import UNPLUG, Change, Effect
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
+from fenko.core.inputs import Inputs
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.far import FarEnds
+from fenko.live.linked import Linked
 from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Settings
 from support import wait_for
@@ -82,8 +84,12 @@ class FarDesk:
         desk = compiled(load_desk(folder))
         self.port = FarPort(desk.far, Settings(desk.tables, self.notes.append, None, desk.folder, agreed))
         self.port.wake = lambda due: None
-        self.ends = FarEnds(self.port, self.engine, self)  # type: ignore[arg-type]
+        self._inputs = Inputs(desk.plan.surfaces)
+        self.linked = Linked(desk.plan.surfaces, self.put, self.notes.append)
+        self.ends = FarEnds(self.port, self.engine, self, self.linked)  # type: ignore[arg-type]
         self.closed = False
+        self.sent: list[Effect] = []
+        """What came of changes that workers told of."""
 
     def hear(self, now: float, item: tuple[str, str], number: float) -> None:
         """What an inbox does."""
@@ -92,7 +98,9 @@ class FarDesk:
     def put(self, changes: list[Change]) -> None:
         """The same."""
         for change in changes:
-            self.port.send(self.engine.feed(change))
+            effects = self.engine.feed(self._inputs.conditioned(change))
+            self.sent += effects
+            self.port.send(effects)
 
     def _now(self) -> float:
         return time.monotonic()

@@ -12,8 +12,8 @@ from fenko.core.inputs import Inputs
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
 from fenko.devices.node import addresses_of
-from fenko.devices.things import Node, gather, guess_kind
 from fenko.system.kernel import EVENT
+from fenko.system.things import Node, gather, guess_kind
 
 
 def node(

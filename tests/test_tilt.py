@@ -16,7 +16,7 @@ from fenko.core.plan import Plan
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.devices.node import addresses_of
-from fenko.devices.things import Node
+from fenko.system.things import Node
 from support import MakeDesk
 
 RATE = 100

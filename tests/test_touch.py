@@ -10,7 +10,7 @@ from fenko.core.rehearsal import rehearse
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 from fenko.devices.node import addresses_of
-from fenko.devices.things import Node
+from fenko.system.things import Node
 from support import MakeDesk, Run
 
 DESK = """

@@ -14,7 +14,7 @@ from evdev import ecodes as e
 from fenko.core.plan import Surface
 from fenko.devices.modifiers import MODIFIER_CODES
 from fenko.devices.node import OpenNode
-from fenko.devices.things import list_nodes
+from fenko.system.things import list_nodes
 from terminal import Terminal
 
 DESK = """# The desk of a lab.

@@ -23,7 +23,7 @@ from fenko.desk.explaining import all_delays
 from fenko.desk.judging import judge
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
-from fenko.devices.things import list_nodes
+from fenko.system.things import list_nodes
 
 
 @click.command()

@@ -18,10 +18,10 @@ from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
 from fenko.desk.writing import description_text, quoted, write_new
-from fenko.devices.things import Node, Thing, list_things
 from fenko.live.loop import Loop
 from fenko.live.registry import EveryThing, OneThing
 from fenko.live.surfaces import Surfaces
+from fenko.system.things import Node, Thing, list_things
 
 _FAR = 0.7  # how far an axis has to be pushed to count as meant
 _SURFACE = "thing"

@@ -15,8 +15,8 @@ from fenko.core.words import slug_of
 from fenko.data import DEVICES
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.writing import quoted
-from fenko.devices.things import SYSFS, Thing, list_things
 from fenko.system.person import group_member
+from fenko.system.things import SYSFS, Thing, list_things
 
 
 @click.command()

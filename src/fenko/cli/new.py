@@ -18,7 +18,7 @@ from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.sources import MAIN_FILE
 from fenko.desk.starting import Found, starting_desk, surface_name
 from fenko.desk.writing import write_new
-from fenko.devices.things import Thing, list_things, looks_like_surface
+from fenko.system.things import Thing, list_things, looks_like_surface
 
 
 @click.command()

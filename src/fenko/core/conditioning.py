@@ -21,6 +21,8 @@ CURVES = ("linear", "soft", "steep", "s")
 WHOLE: Extent = (-1.0, 1.0)
 STICK_DEAD_ZONE = 0.1
 TILT_DEAD_ZONE = 0.15
+STRUCK_AT, STRUCK_UNTIL = 0.005, 0.0025
+"""Shares of the way at which a pad is pressed and let go: however softly it is struck."""
 
 
 class Conditioning(Struct, frozen=True):

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -44,6 +45,9 @@ _DIAGONALS = {f"{down}-{across}": (across, down) for down in ("up", "down") for 
 THRESHOLDS = ("half", "full")
 """What a person can bind of an axis besides pushing it at all: half the way, and all the way."""
 
+FAR_LINKS = ("midi", "serial", "tcp", "mqtt")
+"""First words of the links of surfaces that are no kernel devices."""
+
 SORTS: dict[str, Shape] = {}
 """Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it
 (`SHAPED`), and else the description of the thing."""
@@ -65,6 +69,8 @@ DIAL = _sort(Shape("dial", directions=("left", "right"), turns=("left", "right")
 TILT = _sort(Shape("tilt wheel", directions=("left", "right"), turns=("left", "right")))
 WHEEL = _sort(Shape("wheel", directions=("up", "down"), turns=("down", "up")))
 FADER = _sort(Shape("fader", axes={"": (None, "")}))
+PAD = _sort(Shape("pad", axes={"": (None, "")}))
+BEND = _sort(Shape("bend", directions=("down", "up"), axes={"": ("down", "up")}))
 LEANING = _sort(
     Shape("tilt", directions=("left", "right", "up", "down"), axes={**_ACROSS_AND_DOWN}, diagonals=_DIAGONALS)
 )
@@ -148,6 +154,22 @@ _KEYS = frozenset(KERNEL_KEYS)
 _STICKS = frozenset(_STICK_BUTTONS.values())
 _TURNING = frozenset({"dial", "wheel", "tilt-wheel", "ring"})
 
+_SEVEN_BITS = r"(?:\d|[1-9]\d|1[01]\d|12[0-7])"
+_MIDI_CONTROL = re.compile(
+    r"(?:ch(?:[2-9]|1[0-6])-)?(?:"
+    rf"(?P<note>note-{_SEVEN_BITS})|(?P<amount>cc-{_SEVEN_BITS}|note-{_SEVEN_BITS}-pressure|pressure|nrpn-\d{{1,5}})"
+    r"|(?P<bend>bend)|(?P<button>program-(?:[1-9]|[1-9]\d|1[01]\d|12[0-8])))"
+    r"|(?P<transport>play|stop|continue)"
+)
+_MIDI_SHAPES = {"note": PAD, "amount": FADER, "bend": BEND, "button": BUTTON, "transport": BUTTON}
+_MIDI_CONTROLS = frozenset(
+    {f"{name}-{number}" for name in ("note", "cc") for number in range(128)}
+    | {f"note-{number}-pressure" for number in range(128)}
+    | {f"program-{number}" for number in range(1, 129)}
+    | {"pressure", "bend", "play", "stop", "continue"}
+)
+"""What a MIDI controller can have on its first channel."""
+
 KINDS: dict[str, frozenset[str]] = {
     "gamepad": _PAD_CONTROLS | _STICKS | _NUMBERED,
     "keypad": _KEYS | _NUMBERED | {"dial", "wheel"},
@@ -156,14 +178,26 @@ KINDS: dict[str, frozenset[str]] = {
     "dial": _TURNING | _KEYS | _NUMBERED,
     "ring-and-dial": _TURNING | _KEYS | _NUMBERED,
     "macro-pad": _TURNING | _KEYS | _NUMBERED | _PAD_CONTROLS | _STICKS,
+    "midi": _MIDI_CONTROLS,
+    "board": frozenset(),
     "other": _PAD_CONTROLS | _POINTING | _KEYS | _NUMBERED | _STICKS | _TURNING,
 }
-"""Kind of surface to the controls that such a thing can have."""
+"""Kind of surface to the controls that such a thing can have. A MIDI controller has those of the other channels too
+(`has_control`); those of a board are what the desk or a description says."""
 
 
+def has_control(kind: str, control: str) -> bool:
+    """Whether a thing of that kind can have such a control."""
+    return control in KINDS[kind] or (kind == "midi" and _MIDI_CONTROL.fullmatch(control) is not None)
+
+
+@lru_cache(maxsize=4096)
 def shape_of(control: str) -> Shape:
-    """How the control of that kernel name acts."""
-    return SHAPED.get(control, BUTTON)
+    """How the control of that name acts."""
+    shape = SHAPED.get(control)
+    if shape is None and (midi := _MIDI_CONTROL.fullmatch(control)) is not None:
+        shape = _MIDI_SHAPES[next(name for name in _MIDI_SHAPES if midi[name] is not None)]
+    return shape or BUTTON
 
 
 def names_another(kind: str, name: str) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import BUTTON, DIAL, FADER, HAT, RING, SORTS, STICK, TILT, TRIGGER, WHEEL, Shape, shape_of
+from fenko.core.controls import BUTTON, DIAL, FADER, HAT, PAD, RING, SORTS, STICK, TILT, TRIGGER, WHEEL, Shape, shape_of
 
 BURST = 0.06
 """Seconds from press to press that no finger manages: presses closer than this come from one key."""
@@ -20,6 +20,7 @@ _BURST_NAME = re.compile(r"(.+)-x([2-9])")
 _SIZES: dict[str, tuple[float, float]] = {
     BUTTON.name: (17, 17), TRIGGER.name: (34, 12), STICK.name: (38, 38), HAT.name: (34, 34), RING.name: (76, 76),
     DIAL.name: (38, 38), FADER.name: (12, 60), WHEEL.name: (17, 24), TILT.name: (17, 12),
+    PAD.name: (28, 28),
 }  # fmt: skip
 _ROUND = (STICK, HAT, RING, DIAL)
 _GAP = 2.0  # mm between controls that nobody gave a place
@@ -54,6 +55,12 @@ class DescribedControl(Struct, frozen=True):
     sends: tuple[str, ...] | None = None
     note: str = ""
     sort: str | None = None
+    coding: str | None = None
+    """Of an endless MIDI control: how it writes its steps."""
+    bits: int | None = None
+    """Of a MIDI controller: how fine its numbers are, where they are finer than usual."""
+    shows_value: bool = False
+    """Whether it can show the value that it drives."""
 
     @property
     def shape(self) -> Shape:

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable
 from msgspec import Struct, field, structs
 
 from fenko.core.circumstances import Circumstances, Closeness, Condition, Focus
-from fenko.core.conditioning import STICK_DEAD_ZONE, TILT_DEAD_ZONE, Conditioning
-from fenko.core.controls import BUTTON, KINDS, LEANING, STICK, Shape, passed_on, shape_of
+from fenko.core.conditioning import STICK_DEAD_ZONE, STRUCK_AT, STRUCK_UNTIL, TILT_DEAD_ZONE, Conditioning
+from fenko.core.controls import BUTTON, LEANING, PAD, STICK, Shape, has_control, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.phrase import Phrase
 from fenko.core.steps import Item
@@ -131,7 +131,11 @@ class Cell(Struct, frozen=True):
 
 
 UNTOUCHED = Conditioning()
-USUAL = {STICK.name: Conditioning(dead_zone=STICK_DEAD_ZONE), LEANING.name: Conditioning(dead_zone=TILT_DEAD_ZONE)}
+USUAL = {
+    STICK.name: Conditioning(dead_zone=STICK_DEAD_ZONE),
+    LEANING.name: Conditioning(dead_zone=TILT_DEAD_ZONE),
+    PAD.name: Conditioning(press=STRUCK_AT, release=STRUCK_UNTIL),
+}
 """How positions are conditioned where the desk says nothing of it, by the name of the shape."""
 
 
@@ -156,7 +160,7 @@ class Surface(Struct, frozen=True):
         """The kernel's name of a control that may have a name of its own; None if this kind has no such control."""
         if control in self.names:
             return self.names[control]
-        if control in KINDS[self.kind] or control in self.shapes:
+        if has_control(self.kind, control) or control in self.shapes:
             return control
         burst = burst_of(control)
         base = self.kernel_name(burst[0]) if burst else None

@@ -118,10 +118,13 @@ class Table(Struct, forbid_unknown_fields=True, rename="kebab"):
 
 
 class Surrounding(NamedTuple):
-    """Of a desk, what an output can ask when it settles what is said: its folder, and its tables as they are written."""
+    """Of a desk, what an output can ask when it settles what is said: its folder, its tables as they are written, and where
+    it is said."""
 
     folder: Path
     tables: Mapping[str, Any]
+    surface: str = ""
+    """That of the control for which it is said; empty where no control stands."""
 
     def table(self, name: str) -> dict[str, Any]:
         """A table; empty where it is missing, or is none (which has been noted)."""
@@ -177,7 +180,8 @@ class Output(Struct, frozen=True):
     where that depends on what was said before; None for what means nothing.
 
     Where the entries of its table `each` are ends that have nothing to do with one another, each has a worker of its own,
-    which sees that entry alone; `end` says, of an effect's values, whose it is.
+    which sees that entry alone; `end` says, of an effect's values, whose it is. `reads` are tables of others that its workers
+    see too. Workers of outputs with the same `process` share one. With `by_surface`, what is meant depends on the surface.
 
     `worker` is the `module:class` (of `fenko.workers.worker.Worker`) that does its work, in a process of its own, and
     `ready` the `module:function` that says how things stand for `fenko ready`: of the desk's tables and folder, a list of
@@ -201,3 +205,6 @@ class Output(Struct, frozen=True):
     each: str = ""
     end: Callable[..., str] = lambda *values: ""
     resolver: Callable[[Mapping[str, Any]], Resolver] | None = None
+    reads: tuple[str, ...] = ()
+    process: str = "workers"
+    by_surface: bool = False

@@ -247,7 +247,7 @@ class BindingReader:
                 return None  # what is wrong with it has been noted
             written = (phrase,) if done != phrase else ()
             binding = Binding(done, others=tuple(others), at_random=bool(others), written=written)
-            if text in self._free:
+            if text in self._free and not _by_surface(phrase):
                 self._plain[text] = binding
         self.phrases.append((path, binding.phrase))
         return binding
@@ -294,10 +294,11 @@ class BindingReader:
         """What a phrase means in this desk: keys in place of commands, and what outputs make of it; several of which any will
         do. An empty phrase if something, which is noted, is wrong."""
         ways: list[list[Said]] = [[]]
+        around = self._around._replace(surface=_surface_at(path))
         for said in resolved(phrase, self._lists).steps:
             output = OUTPUT_OF.get(type(said))
             try:
-                options = list(output.settle(said, self._around)) if output is not None else [said]
+                options = list(output.settle(said, around)) if output is not None else [said]
             except Unsettled as why:
                 at = max(0, text.find(why.word)) if why.word else 0
                 part = (at, len(why.word) or len(text))
@@ -366,7 +367,7 @@ class BindingReader:
         self.unknown += 1
         if self.unknown > MOST_UNKNOWN:
             return
-        known = KINDS[surface.kind] - {"sensor"}
+        known = (KINDS[surface.kind] | surface.shapes.keys()) - {"sensor"}
         hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
         if surface.kind == "other" or control not in KINDS["other"]:
             message = f"unknown control `{control}`"
@@ -377,6 +378,19 @@ class BindingReader:
 
     def _fault(self, path: KeyPath, message: str, expected: str | None, hint: str | None, at_key: bool = False) -> None:
         self.sources.add(path, message, at_key=at_key, expected=expected, nearest=hint)
+
+
+def _by_surface(phrase: Phrase) -> bool:
+    """Whether what it means depends on whose control it stands for."""
+    return any(output.by_surface for said in phrase.steps if (output := OUTPUT_OF.get(type(said))) is not None)
+
+
+def _surface_at(path: KeyPath) -> str:
+    """The surface of the control for which something stands there; empty where no control does."""
+    for at in (2, 4):  # of a profile, of a layer
+        if len(path) > at + 1 and path[at] == "on":
+            return str(path[at + 1])
+    return ""
 
 
 def _amounts(step: Set | Follow | Rate) -> tuple[Amount, ...]:

@@ -10,12 +10,16 @@ from msgspec import Struct, structs
 
 from fenko.core.controls import HELD_BY_HAND
 from fenko.core.phrase import steps_of
-from fenko.core.plan import Layer, Level, Plan, Profile
+from fenko.core.plan import Layer, Level, Plan, Profile, Surface
 from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Steer, Strike, Toggle
 from fenko.core.verbs import OUTPUTS
+from fenko.core.words import parse_time
 from fenko.desk.load import Desk
+from fenko.desk.model import LATEST
 from fenko.desk.surfaces import SurfaceLinks
 
+LINKED = "linked"
+"""The table, of Fenko's own making, of surfaces as their workers see them."""
 ALWAYS = ("keys", "pointer")
 """Outs that every desk has: unbound controls are handed on."""
 
@@ -53,6 +57,14 @@ class Compiled(Struct, frozen=True):
     def far(self) -> tuple[str, ...]:
         """Of its outs, those that workers do."""
         return tuple(out for out in self.outs if out in OUTPUTS)
+
+    @property
+    def processes(self) -> dict[str, tuple[str, ...]]:
+        """The same, by the process that they share."""
+        found: dict[str, tuple[str, ...]] = {}
+        for out in self.far:
+            found[OUTPUTS[out].process] = (*found.get(OUTPUTS[out].process, ()), out)
+        return found
 
     def skeleton(self) -> Skeleton:
         """The same without what the levels say."""
@@ -94,10 +106,27 @@ def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
 def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
+    outs = tuple(_outs_of(desk))
+    if "feedback" in outs:
+        tables[LINKED] = linked(desk)
     return Compiled(
-        str(desk.folder), desk.name, desk.plan, desk.links, tuple(_outs_of(desk)), tables, *_heard(desk.plan),
+        str(desk.folder), desk.name, desk.plan, desk.links, outs, tables, *_heard(desk.plan),
         desk.sources.digests, str(desk.sources.given),
     )  # fmt: skip
+
+
+def linked(desk: Desk) -> dict[str, Any]:
+    """Of each surface of a desk, what those need who look after its lamps, and after its links where it is no kernel device."""
+    surfaces = desk.sources.data.get("surface", {})
+    return {name: _linked(surface, desk.links[name], surfaces[name]) for name, surface in desk.plan.surfaces.items()}
+
+
+def _linked(surface: Surface, found: SurfaceLinks, entry: dict[str, Any]) -> dict[str, Any]:
+    network = entry.get("network", {})
+    return {
+        "kind": surface.kind, "links": list(found.links), "controls": found.controls, "names": surface.names,
+        "colours": entry.get("colours", {}), "latest": parse_time(network["latest"]) if "latest" in network else LATEST,
+    }  # fmt: skip
 
 
 def _heard(plan: Plan) -> tuple[frozenset[str], frozenset[str]]:

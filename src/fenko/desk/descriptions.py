@@ -6,7 +6,6 @@ before the ones that ship with Fenko.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from math import isfinite
 from pathlib import Path
@@ -14,15 +13,16 @@ from typing import Annotated, Literal
 
 from msgspec import UNSET, Meta, UnsetType
 
-from fenko.core.controls import KINDS, SORTS
+from fenko.core.controls import KINDS, MOTION, SENSOR, SORTS, TOUCH_AREA, has_control
 from fenko.core.descriptions import DescribedControl, Description, burst_of, default_form, default_size
 from fenko.core.words import nearest
 from fenko.data import DEVICES
 from fenko.data import KINDS as KIND_FILES
-from fenko.desk.model import File, KindText, LinkText, NameText, described
+from fenko.desk.model import CodingText, File, KindText, LinkText, NameText, described
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
+from fenko.desk.surface_sorts import can_be
 
 FOLDER = "devices"
 """The folder of description files, below a desk's folder and below the user's."""
@@ -32,8 +32,7 @@ _FARTHEST = 5000.0
 _Pair = Annotated[list[float], Meta(min_length=2, max_length=2)]
 
 
-_AXIS_SORTS = [name for name, shape in SORTS.items() if shape.axes.keys() == {""}]
-"""What one axis alone can be."""
+_SORT_NAMES = [name for name, shape in SORTS.items() if shape not in (MOTION, SENSOR, TOUCH_AREA)]
 
 
 class SpotFile(File):
@@ -64,11 +63,24 @@ class SpotFile(File):
             described(
                 "How it acts.",
                 "what its name says, else a button",
-                extra_json_schema={"enum": _AXIS_SORTS},
+                extra_json_schema={"enum": _SORT_NAMES},
             ),
         ]
         | UnsetType
     ) = UNSET
+    coding: (
+        Annotated[
+            CodingText,
+            described("Of an endless MIDI control: how it writes its steps.", "recognised from what it sends"),
+        ]
+        | UnsetType
+    ) = UNSET
+    bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
+        UNSET
+    )
+    shows_value: Annotated[bool, described("Whether it can show the value that it drives.", "false")] | UnsetType = (
+        UNSET
+    )
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
@@ -126,18 +138,20 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
         place = ("controls", control)
         burst = burst_of(control)
         sends = _sends(entry.sends)
-        if sends is None and (burst[0] if burst else control) not in known:
+        if sends is None and not _has(file.kind, burst[0] if burst else control, known):
             sources.add(
                 place, f"a {file.kind} has no control `{control}`", at_key=True,
                 expected="a control of this kind, or `sends`, which tells what comes instead", nearest=nearest(control, known),
             )  # fmt: skip
         for one in sends or ():
-            if one not in known:
+            if not _has(file.kind, one, known):
                 sources.add((*place, "sends"), f"a {file.kind} has no control `{one}`", nearest=nearest(one, known))
-        if entry.sort and not _can_be(control, entry.sort):
+        sorts = can_be(file.kind, control)
+        if entry.sort and entry.sort not in sorts:
             message = f"`{control}` cannot be a {entry.sort}"
-            expected = f"{', '.join(_AXIS_SORTS)}, for an axis such as `axis-40`"
-            sources.add((*place, "sort"), message, expected=expected, nearest=nearest(entry.sort, _AXIS_SORTS))
+            known_sorts = sorts or can_be(file.kind, _LIKE.get(file.kind, "axis-40"))
+            expected = f"{', '.join(known_sorts)}, for {_LIKE_WORDS.get(file.kind, 'an axis such as `axis-40`')}"
+            sources.add((*place, "sort"), message, expected=expected, nearest=nearest(entry.sort, known_sorts))
             continue
         for field in ("at", "size"):
             numbers = getattr(entry, field) or ()
@@ -159,15 +173,18 @@ def _description(sources: Sources, stem: str, file: DescriptionFile) -> Descript
             DescribedControl(
                 control, (entry.at[0], entry.at[1]) if entry.at else None, (size[0], size[1]),
                 entry.form or default_form(control, entry.sort or None), entry.on or None, entry.name or None, entry.printed or "", sends,
-                entry.note or "", entry.sort or None,
+                entry.note or "", entry.sort or None, entry.coding or None, entry.bits or None, bool(entry.shows_value),
             )
         )  # fmt: skip
     return _whole(stem, file, tuple(spots), (0.0, 0.0))
 
 
-def _can_be(control: str, sort: str) -> bool:
-    """Whether a control can be of that sort: only an axis without a name of its own can be anything else than it is."""
-    return re.fullmatch(r"axis-\d+", control) is not None and sort in _AXIS_SORTS
+_LIKE = {"midi": "cc-1"}
+_LIKE_WORDS = {"midi": "a controller such as `cc-16`", "board": "what is on a board"}
+
+
+def _has(kind: str, control: str, known: frozenset[str]) -> bool:
+    return control in known or has_control(kind, control)
 
 
 def _lies_on_itself(control: str, entries: Mapping[str, SpotFile]) -> bool:

@@ -27,7 +27,7 @@ from fenko.desk.problems import DeskError, Problem
 from fenko.desk.profiles import read_profiles
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
-from fenko.desk.surfaces import SurfaceLinks, described_by, read_surfaces
+from fenko.desk.surfaces import SurfaceLinks, described_by, read_surfaces, wires
 from fenko.desk.tables import table_of
 from fenko.desk.times import read_times
 from fenko.outputs.registered import load
@@ -116,7 +116,12 @@ def _load(sources: Sources) -> Desk:
         name=file.name or real_path(sources.folder).name,
         plan=Plan(surfaces, profiles, timing, watched, reader.values, ignored, focus.get("by-hand") == "until-focus"),
         links={
-            name: SurfaceLinks(tuple(entry.links or ()), entry.exclusive is not False, entry.description or None)
+            name: SurfaceLinks(
+                tuple(entry.links or ()),
+                entry.exclusive is not False,
+                entry.description or None,
+                wires(table_of(data, "surface").get(name), surfaces[name], described.get(name)),
+            )
             for name, entry in entries.items()
         },
         keys=output.keys or "auto",

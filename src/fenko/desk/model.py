@@ -9,6 +9,7 @@ import msgspec
 from msgspec import UNSET, Meta, UnsetType, defstruct, field
 
 from fenko.core.controls import KINDS
+from fenko.core.midi_in import CODINGS
 from fenko.core.plan import Timing
 from fenko.core.reader import NAME
 from fenko.core.registration import Table
@@ -42,6 +43,7 @@ LIMITS: dict[str, tuple[float, float]] = {
     "debounce": (0.0, 0.2),  # a contact that bounces for longer is broken
     "tick": (0.002, 0.05),
     "smooth": (0.0, 0.5),
+    "latest": (0.02, 5.0),
 }
 """The least and the most of every time that can be set, in seconds, both included."""
 
@@ -60,6 +62,9 @@ def timed(name: str, does: str, default: float | None = None) -> Meta:
 
 
 File = Table
+
+LATEST = 0.15
+"""Seconds that a press on another computer may be old when it arrives, where the desk says nothing of it."""
 
 
 class WindowFile(File):
@@ -141,12 +146,16 @@ class FocusFile(File):
 LinkText = Annotated[
     str,
     Meta(
-        pattern=r"^(usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?$",
-        description="A link as `fenko devices` prints it",
+        pattern=r"^((usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?|midi \S.*"
+        r"|serial /\S+( \d{3,7})?|tcp \S+:\d{1,5}|mqtt [^\s#+]+( at [a-z0-9_-]+)?)$",
+        description="A link as `fenko devices` prints it: of a kernel device, `midi PORT`, `serial DEVICE`, `tcp HOST:PORT`, "
+        "`mqtt TOPIC`",
         examples=["usb 1209:4d50"],
     ),
 ]
-KindText = Literal["gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "other"]
+KindText = Literal[
+    "gamepad", "keypad", "keyboard", "mouse", "dial", "ring-and-dial", "macro-pad", "midi", "board", "other"
+]
 assert set(get_args(KindText)) == set(KINDS)
 
 
@@ -178,6 +187,9 @@ class DeskTimingFile(TimingFile):
     ) = UNSET
     tick: Annotated[TimeText, timed("tick", "From one step of what moves by itself to the next.")] | UnsetType = UNSET
 
+
+CodingText = Literal["twos-complement", "offset", "sign-magnitude"]
+assert get_args(CodingText) == CODINGS
 
 Pair = Annotated[list[float], Meta(min_length=2, max_length=2, description="Two numbers", examples=["[-1200, 1200]"])]
 Points = Annotated[
@@ -261,6 +273,32 @@ class ControlFile(File):
         | UnsetType
     ) = UNSET
     show: Annotated[Pair, described("The range in which a person wants to read it.", "0 to 100 %")] | UnsetType = UNSET
+    sort: (
+        Annotated[
+            str,
+            described("How it acts, where neither its name nor a description says so.", "what its name says"),
+        ]
+        | UnsetType
+    ) = UNSET
+    coding: (
+        Annotated[
+            CodingText,
+            described("Of an endless MIDI control: how it writes its steps.", "recognised from what it sends"),
+        ]
+        | UnsetType
+    ) = UNSET
+    bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
+        UNSET
+    )
+    shows_value: (
+        Annotated[
+            bool,
+            described(
+                "Whether it is told the value that it drives, to show it with a motor or a ring of lamps.", "false"
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
 
 
 class ValueFile(File):
@@ -284,6 +322,18 @@ class ValueFile(File):
         UNSET
     )
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
+
+
+class NetworkFile(File):
+    """How a surface of another computer is taken."""
+
+    latest: (
+        Annotated[
+            TimeText,
+            timed("latest", "How old a press may be when it arrives; what ends something always counts.", LATEST),
+        ]
+        | UnsetType
+    ) = UNSET
 
 
 class SurfaceFile(File):
@@ -340,6 +390,17 @@ class SurfaceFile(File):
         ]
         | UnsetType
     ) = UNSET
+    colours: (
+        Annotated[
+            dict[str, Annotated[int, Meta(ge=0, le=127)]],
+            described(
+                'Of a MIDI controller: the numbers by which its lamps take colours, `"#ff0000" = 5`; the nearest counts.',
+                "127 for any",
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    network: NetworkFile | UnsetType = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
 
 
@@ -568,6 +629,20 @@ class BindingFile(File):
         Annotated[bool, described("Whether a value that follows is meant to jump back with the control.", "false")]
         | UnsetType
     ) = UNSET
+    lit: (
+        Annotated[
+            str,
+            Meta(
+                description="When a lamp is on: `pressed`, `layer NAME`, `profile NAME`, `paused`, `toggled`, `state NAME`, `volume "
+                "muted`, `microphone muted`, `player playing`, `value NAME above N`, `machine NAME STATE`, `always`; `not` before it.",
+                examples=["volume muted"],
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    lamp: Annotated[NameText, described("Which lamp of the surface that is.", "that of the control")] | UnsetType = (
+        UNSET
+    )
     timing: TimingFile | UnsetType = UNSET
     label: Annotated[str, Meta(description="A short name.", max_length=60)] | UnsetType = UNSET
     colour: Annotated[str, Meta(description="Its colour, as #rrggbb.", pattern=r"^#[0-9a-fA-F]{6}$")] | UnsetType = (

@@ -5,10 +5,9 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import Any, TypeGuard
 
-from fenko.core.axes import PRESS_AT, RELEASE_AT
 from fenko.core.conditioning import WHOLE, Conditioning, Extent, Points
 from fenko.core.controls import MOTION, SENSOR, SHAPED, TOUCH_AREA
-from fenko.core.plan import USUAL, Surface
+from fenko.core.plan import UNTOUCHED, USUAL, Surface
 from fenko.core.steps import Item
 from fenko.core.value import Value
 from fenko.core.words import nearest
@@ -18,6 +17,8 @@ from fenko.desk.sources import Sources
 from fenko.desk.times import read_time
 
 MOST = 1e9
+TALKING = frozenset({"sort", "coding", "bits", "shows-value"})
+"""What is said of a control besides how its positions are conditioned: how it talks."""
 
 
 def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any]) -> dict[str, Conditioning]:
@@ -32,12 +33,14 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
             message = f"a {surface.kind} has no control `{name}`"
             sources.add(path, message, at_key=True, nearest=nearest(name, known))
         elif shape.turns and isinstance(entry, dict):
-            for key in entry.keys() - {"spin"}:
+            for key in entry.keys() - {"spin", *TALKING}:
                 sources.add(
                     (*path, key), f"a {shape.name} turns by steps and has no position", at_key=True, expected="spin"
                 )
             found[surface.own_name(kernel)] = Conditioning(spin=_spin(sources, (*path, "spin"), entry.get("spin")))
         elif not shape.axes or shape in (MOTION, SENSOR, TOUCH_AREA):
+            if isinstance(entry, dict) and entry and not entry.keys() - TALKING:
+                continue
             sources.add(
                 path, f"a {shape.name} has no position", at_key=True, expected="a stick, trigger, ring, hat or fader"
             )
@@ -50,7 +53,7 @@ def read_conditioning(sources: Sources, surface: Surface, table: dict[str, Any])
                     (*path, "spin"), f"a {shape.name} does not turn by steps", at_key=True, expected="a dial or wheel"
                 )
             reader = _Reader(sources, path, entry, tuple(shape.axes), "" in shape.axes and shape.axes[""][0] is None)
-            found[own] = reader.conditioning(USUAL[shape.name].dead_zone if shape.name in USUAL else 0.0)
+            found[own] = reader.conditioning(USUAL.get(shape.name, UNTOUCHED))
     return found
 
 
@@ -66,15 +69,16 @@ class _Reader:
         self._axes = axes
         self._one_sided = one_sided
 
-    def conditioning(self, usual_dead_zone: float) -> Conditioning:
-        dead = self._share("dead-zone", usual_dead_zone, 0, 0.9)
+    def conditioning(self, by: Conditioning) -> Conditioning:
+        """As it says, and where it says nothing as `by` does."""
+        dead = self._share("dead-zone", by.dead_zone, 0, 0.9)
         outer = self._share("outer", 1.0, 0.1, 1)
         if outer <= dead:
             self._add("outer" if "outer" in self._entry else "dead-zone",
                       f"the dead zone ({dead:g}) ends where the outer limit ({outer:g}) begins", "an outer limit beyond it")  # fmt: skip
             outer = 1.0
-        press = self._share("press", PRESS_AT, 0.05, 1)
-        usual = min(RELEASE_AT, press)
+        press = self._share("press", by.press, 0.05, 1)
+        usual = min(by.release, press)
         release = self._share("release", usual, 0, 1)
         if release > press:
             message = f"it would be released at {release:g} before it is pressed at {press:g}"

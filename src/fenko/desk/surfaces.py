@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import KINDS, names_another
+from fenko.core.controls import FAR_LINKS, KINDS, SORTS, Shape, has_control, names_another
 from fenko.core.descriptions import Description, burst_of
 from fenko.core.plan import (
     Surface,
@@ -18,6 +18,7 @@ from fenko.desk.model import LIMITS
 from fenko.desk.numbers import read_conditioning
 from fenko.desk.problems import DeskError
 from fenko.desk.sources import Sources
+from fenko.desk.surface_sorts import can_be
 from fenko.desk.tables import table_of
 from fenko.desk.times import read_time
 
@@ -28,6 +29,13 @@ class SurfaceLinks(Struct, frozen=True):
     links: tuple[str, ...]
     exclusive: bool
     description: str | None = None
+    controls: dict[str, dict[str, Any]] = {}
+    """How controls talk, of a surface that is no kernel device."""
+
+    @property
+    def far(self) -> tuple[str, ...]:
+        """The links by which it turns up otherwise than as a kernel device."""
+        return tuple(link for link in self.links if link.partition(" ")[0] in FAR_LINKS)
 
 
 def read_surfaces(
@@ -44,14 +52,21 @@ def read_surfaces(
             message = f"the description says that this is a {described.kind}"
             sources.add(("surface", name, "kind"), message, expected=f"{described.kind}, or no kind at all")
         written = {kernel: own for kernel, own in table_of(entry, "names").items() if isinstance(own, str)}
-        _check_names(sources, name, kind, table_of(entry, "names"), described)
+        _check_names(
+            sources,
+            name,
+            kind,
+            table_of(entry, "names"),
+            {} if described is None else described.names,
+            _known(kind, entry, described),
+        )
         names = {} if described is None else described.names
         names = {own: kernel for own, kernel in names.items() if kernel not in written}
         names |= {own: kernel for kernel, own in written.items()}
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         debounce = entry.get("debounce") if isinstance(entry, dict) else None
         seconds = read_time(sources, ("surface", name, "debounce"), debounce, *LIMITS["debounce"])
-        shapes = {} if described is None else described.shapes
+        shapes = ({} if described is None else described.shapes) | _sorts(sources, name, kind, names, entry)
         surface = Surface(name, kind, passes, names, seconds or 0.0, shapes)
         conditioning = read_conditioning(sources, surface, table_of(entry, "control"))
         surfaces[name] = structs.replace(surface, conditioning=conditioning) if conditioning else surface
@@ -88,15 +103,60 @@ def described_by(sources: Sources, surface: str, entry: Any) -> Description | No
     return found
 
 
+def _sorts(sources: Sources, surface: str, kind: str, names: Mapping[str, str], entry: Any) -> dict[str, Shape]:
+    """How controls act of which the desk itself says so, by the kernel's names."""
+    found: dict[str, Shape] = {}
+    for name, one in table_of(entry, "control").items():
+        sort = one.get("sort") if isinstance(one, dict) else None
+        if not isinstance(sort, str):
+            continue
+        path = ("surface", surface, "control", name, "sort")
+        control = names.get(name, name)
+        known = can_be(kind, control)
+        if sort in known:
+            found[control] = SORTS[sort]
+        elif not known:
+            sources.add(path, f"what `{control}` is, its name says", expected="no `sort`", at_key=True)
+        else:
+            sources.add(
+                path, f"`{control}` cannot be a {sort}", expected=", ".join(known), nearest=nearest(sort, known)
+            )
+    return found
+
+
+def wires(entry: Any, surface: Surface, described: Description | None) -> dict[str, dict[str, Any]]:
+    """How the controls of a surface talk that is no kernel device, by the kernel's names: their sort, coding and bits, and
+    whether they show the value that they drive."""
+    found: dict[str, dict[str, Any]] = {
+        spot.control: {"coding": spot.coding, "bits": spot.bits, "shows-value": spot.shows_value}
+        for spot in (described.spots if described is not None else ())
+    }
+    for name, one in table_of(entry, "control").items():
+        kernel = surface.kernel_name(name)
+        if isinstance(one, dict) and kernel is not None:
+            said = {key: one[key] for key in ("coding", "bits", "shows-value") if key in one}
+            found[kernel] = found.get(kernel, {}) | said
+    for control, shape in surface.shapes.items():
+        found.setdefault(control, {})["sort"] = shape.name
+    return {control: {key: value for key, value in one.items() if value} for control, one in found.items()}
+
+
+def _known(kind: str, entry: Any, described: Description | None) -> frozenset[str]:
+    """The controls of a surface by their usual names, but for those of MIDI's other channels."""
+    declared = {name for name, one in table_of(entry, "control").items() if isinstance(one, dict) and "sort" in one}
+    return KINDS[kind] | (described.shapes.keys() if described else frozenset()) | declared
+
+
 def _check_names(
-    sources: Sources, surface: str, kind: str, names: dict[str, Any], described: Description | None
+    sources: Sources, surface: str, kind: str, names: dict[str, Any], others: Mapping[str, str], known: frozenset[str]
 ) -> None:
-    known = KINDS[kind] | (described.shapes.keys() if described else frozenset())
-    seen = {own: kernel for own, kernel in described.names.items() if kernel not in names} if described else {}
+    """`others` are the names that its description gives."""
+    seen = {own: kernel for own, kernel in others.items() if kernel not in names}
     for kernel, own in names.items():
         path = ("surface", surface, "names", kernel)
         burst = burst_of(kernel)
-        if (burst[0] if burst else kernel) not in known:
+        base = burst[0] if burst else kernel
+        if base not in known and not has_control(kind, base):
             sources.add(path, f"a {kind} has no control `{kernel}`", at_key=True, nearest=nearest(kernel, known))
         if not isinstance(own, str):
             continue

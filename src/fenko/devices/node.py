@@ -23,8 +23,8 @@ from fenko.core.controls import (
 )
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
-from fenko.devices.things import Node
 from fenko.system.kernel import ABS, KEY, REL, keys_down
+from fenko.system.things import Node
 
 _EVIOCSCLOCKID = 0x400445A0
 _EVIOCSMASK = 0x40104593

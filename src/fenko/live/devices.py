@@ -18,6 +18,7 @@ class DeviceSource(Source):
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._paused = False
+        around.linked.a_device = self._is_here
         self._surfaces = self._made()
 
     def _made(self) -> Surfaces:
@@ -25,7 +26,7 @@ class DeviceSource(Source):
         registry = DeskRegistry(around.desk, around.share)
         return Surfaces(
             registry, around.loop, around.inbox.put, around.router.pass_motion, around.note, raw=True,
-            bound_motion=around.desk.motion, felt=around.desk.felt,
+            bound_motion=around.desk.motion, felt=around.desk.felt, otherwise_here=around.linked.present,
         )  # fmt: skip
 
     def start(self) -> None:
@@ -33,11 +34,15 @@ class DeviceSource(Source):
         self._surfaces.start()
         self._tell_missing()
 
+    def _is_here(self, surface: str) -> bool:
+        return bool(self._surfaces.present(surface))
+
     def _tell_missing(self) -> None:
         """Until somebody says otherwise every surface is there."""
         now = time.monotonic()
+        here = [self._is_here, self._around.linked.present]
         surfaces = self._around.desk.plan.surfaces
-        self._around.inbox.put([(now, UNPLUG, name) for name in surfaces if not self._surfaces.present(name)])
+        self._around.inbox.put([(now, UNPLUG, name) for name in surfaces if not any(look(name) for look in here)])
 
     def raw(self, address: str) -> str:
         """What the kernel says: a code, or the value of an axis."""

@@ -9,12 +9,14 @@ from typing import Any
 from fenko.core.changes import MACHINES
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
+from fenko.core.flow import Sent
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, Cell, Plan
 from fenko.core.steps import Send
 from fenko.core.verbs import ACTS
 from fenko.desk.compiled import Compiled
 from fenko.live.inbox import Inbox
+from fenko.live.linked import Linked
 from fenko.outputs.afar import FarPort, Hearer
 
 Turns = dict[tuple[str, str], list[tuple[Cell, str, tuple[tuple[str, Any], ...]]]]
@@ -24,10 +26,11 @@ Turns = dict[tuple[str, str], list[tuple[Cell, str, tuple[tuple[str, Any], ...]]
 class FarEnds(Hearer):
     """The workers' port of a running desk, and the engine that it speaks to."""
 
-    def __init__(self, port: FarPort, engine: Engine, inbox: Inbox) -> None:
+    def __init__(self, port: FarPort, engine: Engine, inbox: Inbox, linked: Linked) -> None:
         self.port = port
         self._engine = engine
         self._inbox = inbox
+        self._linked = linked
         self._focus: Focus | None = None
         self._turns: Turns | None = None
         self._machines: tuple[str, ...] = ()
@@ -63,6 +66,23 @@ class FarEnds(Hearer):
             if state is not None:
                 self._engine.turn_to(cell, gesture, state)
 
+    def changes(self, surface: str, changes: list[Sent]) -> None:
+        """Controls of a surface have changed."""
+        self._linked.changes(surface, changes)
+
+    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
+        """A surface has come, or gone."""
+        self._linked.here(surface, link, what)
+
+    def until(self, surface: str, t: float) -> None:
+        """All that happened on a surface until then has been told."""
+        self._linked.until[surface] = t
+
+    def ended(self) -> None:
+        """Whatever was there by these workers is gone."""
+        if "feedback" in self.port.outs:
+            self._linked.ended()
+
     def look(self) -> None:
         """After each round: the workers know which program is in front."""
         focus = self._engine.focus
@@ -73,7 +93,7 @@ class FarEnds(Hearer):
     def use_desk(self, desk: Compiled) -> None:
         """Another desk is in force."""
         self._turns = None
-        self.port.use_desk(desk.folder, desk.far, desk.tables)
+        self.port.use_desk(desk.folder, desk.processes.get(self.port.name, ()), desk.tables)
 
     @property
     def facts(self) -> dict[str, dict[str, Any]]:
@@ -118,11 +138,11 @@ def _moved_on(fact: dict[str, Any], now: float) -> dict[str, Any]:
 
 
 def far_ends(
-    port: object, engine: Engine, inbox: Inbox, each_round: Callable[[Callable[[], None]], None]
+    port: object, engine: Engine, inbox: Inbox, linked: Linked, each_round: Callable[[Callable[[], None]], None]
 ) -> FarEnds | None:
     """What a port has to say, if it is one of workers."""
     if not isinstance(port, FarPort):
         return None
-    found = FarEnds(port, engine, inbox)
+    found = FarEnds(port, engine, inbox, linked)
     each_round(found.look)
     return found

@@ -14,7 +14,6 @@ from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
-from fenko.devices.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.outputs.kernel import UINPUT, why_not
 from fenko.outputs.layout import kernel_layout
 from fenko.outputs.port import PortError
@@ -23,6 +22,7 @@ from fenko.system import xkb
 from fenko.system.apart import Crashed, apart
 from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
+from fenko.system.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.system.xserver import Display, DisplayError, display_name, on_wayland, open_display
 
 State = Literal["ready", "missing", "note"]

@@ -10,7 +10,7 @@ from fenko.core.words import slug_of
 from fenko.desk.compiled import Compiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
-from fenko.devices.things import Node, common_name, guess_kind, list_nodes
+from fenko.system.things import Node, common_name, guess_kind, list_nodes
 
 
 class Registry(Protocol):

@@ -19,6 +19,7 @@ from fenko.live.far import FarEnds, far_ends
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
 from fenko.live.keeping import Keeping, kept_file
+from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.notifying import Notifier
 from fenko.live.playing import TakeSource
@@ -71,12 +72,13 @@ class Session:
         # On the way of every event, so decided once.
         send = self.router.send if told is None else self._send_and_tell
         self.inbox = Inbox(self.engine, loop, send, self._look_around)
-        self._far: FarEnds | None = None
+        self._far: list[FarEnds] = []
+        self.linked = Linked(desk.plan.surfaces, self.inbox.put, self._note)
         for port in ports:
             self._hear(port)
         self._displays = Displays(loop, self._note, self._display_lost)
         self._displays.depend(self)
-        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, share)
+        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, self.linked, share)
         self._sources: list[Source] = []
         self._profile = self.engine.profile
         self._paused = False
@@ -118,7 +120,9 @@ class Session:
 
     def _hear(self, port: Port) -> None:
         """Whatever comes back through a port is heard."""
-        self._far = self._far or far_ends(port, self.engine, self.inbox, self._loop.after_each_round)
+        far = far_ends(port, self.engine, self.inbox, self.linked, self._loop.after_each_round)
+        if far is not None:
+            self._far.append(far)
 
     def _start(self, source: Source) -> None:
         self._sources.append(source)
@@ -158,8 +162,8 @@ class Session:
             self._paused = engine.paused
             for source in self._sources:
                 source.pause(self._paused)
-            if self._paused and self._far is not None:
-                self._far.port.release()
+            for far in self._far if self._paused else ():
+                far.port.release()
             self._note("paused: other programs have the surfaces" if self._paused else "running again")
 
     def _end_of_take(self) -> None:
@@ -203,16 +207,17 @@ class Session:
         """Puts another desk in force between two events. What is held stays held until it is let go."""
         before, self.around.desk = self.around.desk, desk
         self.inbox.use_plan(time.monotonic(), desk.plan)
+        self.linked.use(desk.plan.surfaces)
         self._notifier.use_desk(desk)
         for source in self._sources:
             source.use_desk(before)
         if desk.tables.get("output") != before.tables.get("output"):
             self._note("output: other settings take effect when Fenko is started again")
         open_now = {out for port in self.router.ports for out in port.outs}
-        if self._far is not None:
-            self._far.use_desk(desk)
-            self.router.renew(self._far.port)
-            open_now |= {*desk.far}
+        for far in self._far:
+            far.use_desk(desk)
+            self.router.renew(far.port)
+            open_now |= far.port.outs
         if not {*desk.outs} <= open_now | {*before.outs}:
             for port in self._open_ports(desk, open_now):
                 self.router.use(port)
@@ -247,7 +252,7 @@ class Session:
         """What it does, and what it has said lately."""
         return {
             **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
-            "machines": self._far.facts.get("machine", {}) if self._far is not None else {},
+            "machines": self._facts.get("machine", {}),
             "said": list(self._said),
         }  # fmt: skip
 
@@ -279,8 +284,13 @@ class Session:
         return state_of(
             self.engine,
             lambda address: next(filter(None, (one.raw(address) for one in self._sources)), ""),
-            self._far.facts if self._far is not None else {},
+            self._facts,
         )
+
+    @property
+    def _facts(self) -> dict[str, dict[str, Any]]:
+        """How things stand at other ends, by output."""
+        return {out: facts for far in self._far for out, facts in far.facts.items()}
 
     def try_settings(self, settings: Settings, seconds: float, told: Callable[[str | None], None]) -> None:
         """Other settings hold for so long, and are taken back then unless they are kept."""

@@ -12,6 +12,7 @@ from msgspec import Struct
 from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.inbox import Inbox
+from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.router import Router
 
@@ -26,6 +27,7 @@ class Surroundings(Struct):
     router: Router
     displays: Displays
     note: Callable[[str], None]
+    linked: Linked
     share: bool = False
 
 

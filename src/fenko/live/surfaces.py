@@ -13,11 +13,11 @@ from fenko.core.inputs import Inputs
 from fenko.core.plan import Surface
 from fenko.core.remedies import input_denied
 from fenko.devices.node import OpenNode
-from fenko.devices.things import DEVICE_FOLDER, Node, list_nodes, read_node
 from fenko.live.loop import Loop
 from fenko.live.registry import Registry
 from fenko.system.inotify import FolderWatch
 from fenko.system.person import group_member
+from fenko.system.things import DEVICE_FOLDER, Node, list_nodes, read_node
 
 _PERMISSIONS_TAKE = 1.0
 """Seconds after a node appears in which the system may still give this user access to it."""
@@ -29,7 +29,7 @@ TRIES_EVERY = 1.0
 
 class Surfaces:
     """Feeds the changes of every device that the registry gives to a surface, with `raw` as the devices say them. `note` is
-    told of each coming and going. `motion` gets the moves of a mouse as they are, but for surfaces with `bound_motion`; of those that are `felt`, sensors are heard too. With `only`, the kernel tells of these keys and of nothing else."""
+    told of each coming and going; `otherwise_here` says whether a surface is there by another link than a kernel device. `motion` gets the moves of a mouse as they are, but for surfaces with `bound_motion`; of those that are `felt`, sensors are heard too. With `only`, the kernel tells of these keys and of nothing else."""
 
     def __init__(
         self,
@@ -42,7 +42,9 @@ class Surfaces:
         raw: bool = False,
         bound_motion: frozenset[str] = frozenset(),
         felt: frozenset[str] = frozenset(),
+        otherwise_here: Callable[[str], bool] = lambda surface: False,
     ) -> None:
+        self._otherwise_here = otherwise_here
         self._only = only
         self._raw = raw
         self._bound_motion = bound_motion
@@ -74,6 +76,8 @@ class Surfaces:
             nodes = self._nodes_of(name)
             if nodes:
                 self._note(f"surface {name}: {_described(nodes)}{self._hands(name)}")
+            elif self._otherwise_here(name):
+                continue
             elif not expected[name]:
                 self._note(f"surface {name}: the desk gives it no links, so no device can be it")
             elif name not in self._complained:
@@ -195,7 +199,7 @@ class Surfaces:
         opened.close()
         name = opened.surface.name
         self._feed([(time.monotonic(), UNPLUG, name)])
-        if self._nodes_of(name):
+        if self._nodes_of(name) or self._otherwise_here(name):
             self._feed([(time.monotonic(), PLUG, name)])  # what is left of it is there
         else:
             self._note(f"surface {name}: gone; it works again as soon as it is back")

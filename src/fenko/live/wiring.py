@@ -33,10 +33,12 @@ def open_ports(
         for port in ports:
             port.close()
         raise
-    if far and (outs := [out for out in desk.far if out not in open_now]):
+    for process, outs in desk.processes.items() if far else ():
+        missing = [out for out in outs if out not in open_now]
         settings = Settings(desk.tables, warn, None, desk.folder, Agreement(desk.folder).holds)
         try:
-            ports.append(FarPort(outs, settings))
+            if missing:
+                ports.append(FarPort(missing, settings, process))
         except OSError as why:
             warn(f"no second process can be started, so nothing but keys is sent: {reason(why)}")
     return ports

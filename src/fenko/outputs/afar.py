@@ -17,6 +17,8 @@ from typing import Any, Protocol
 
 from fenko.core.backlog import Backlog
 from fenko.core.changes import Effect
+from fenko.core.flow import Sent
+from fenko.core.inputs import Raw
 from fenko.core.registration import Resolver
 from fenko.core.verbs import ACTS, OUTPUTS
 from fenko.outputs.port import Descriptor, Port, Settings
@@ -29,6 +31,7 @@ MOVES_APART = 0.004
 """Seconds from one time that numbers are told which move on and on to the next; the first of them goes at once."""
 BEATS_APART = 0.02
 """Seconds from one sign of life to the next, for workers that move things."""
+_TALKS = {"workers": "what talks to other programs", "surfaces": "what talks to surfaces"}
 _STEADY = 60.0  # seconds after which the pauses begin anew
 _PATIENCE = 3.0  # seconds in which workers have to end
 
@@ -45,18 +48,54 @@ class Hearer(Protocol):
     def heard(self, kind: str, name: str, number: float) -> None:
         """Another end sets a `value` of the desk, or the `state` of a control."""
 
+    def changes(self, surface: str, changes: list[Sent]) -> None:
+        """Controls of a surface, by their usual names, have changed."""
+
+    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
+        """A surface is there by that link, which says that it is this; None if it is not any more."""
+
+    def until(self, surface: str, t: float) -> None:
+        """All that happened on a surface before that time has been told."""
+
+    def ended(self) -> None:
+        """The workers' process has ended, and with it everything that was there by them."""
+
+
+class Unheard(Hearer):
+    """Nobody wants to know anything."""
+
+    def number(self, out: str, name: str, number: float) -> None:
+        """Not heard."""
+
+    def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
+        """Not heard."""
+
+    def heard(self, kind: str, name: str, number: float) -> None:
+        """Not heard."""
+
+    def changes(self, surface: str, changes: list[Sent]) -> None:
+        """Not heard."""
+
+    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
+        """Not heard."""
+
+    def until(self, surface: str, t: float) -> None:
+        """Not heard."""
+
+    def ended(self) -> None:
+        """Not heard."""
+
 
 class FarPort(Port):
-    """Sends effects to the workers of `outs`."""
+    """Sends effects to the workers of `outs`, which share a process of that name."""
 
-    name = "workers"
-
-    def __init__(self, outs: Iterable[str], settings: Settings) -> None:
+    def __init__(self, outs: Iterable[str], settings: Settings, name: str = "workers") -> None:
+        self.name = name
         self.outs = frozenset(outs)
         self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self.outs))}"
         self.facts: dict[str, dict[str, Any]] = {}
         """How things stand at the other ends, by output and name."""
-        self.hearer: Hearer | None = None
+        self.hearer: Hearer = Unheard()
         self._warn = settings.warn
         self._tables = settings.tables
         self._folder = settings.folder
@@ -153,7 +192,8 @@ class FarPort(Port):
             self._silence = theirs
         if time.monotonic() - self._started > _STEADY:
             self._pause = FIRST_PAUSE
-        self._warn("what talks to other programs has ended; it is started again")
+        self._warn(f"{_TALKS[self.name]} has ended; it is started again")
+        self.hearer.ended()
         self._again = time.monotonic() + self._pause
         self._pause = min(LONGEST_PAUSE, self._pause * 2)
         self._set_wake()
@@ -171,7 +211,7 @@ class FarPort(Port):
             try:
                 self._start()
             except OSError as why:
-                self._warn(f"what talks to other programs cannot be started: {why.strerror or why}")
+                self._warn(f"{_TALKS[self.name]} cannot be started: {why.strerror or why}")
                 self._again = now + self._pause
                 self._pause = min(LONGEST_PAUSE, self._pause * 2)
         self._set_wake()
@@ -294,14 +334,20 @@ class FarPort(Port):
                     self.facts.get(out, {}).pop(name, None)
                 else:
                     self.facts.setdefault(out, {})[name] = fact
-                    if self.hearer is not None:
-                        self.hearer.fact(out, name, fact)
+                    self.hearer.fact(out, name, fact)
             case "watch":
                 self._watch_for(what[0])
-            case "number" if self.hearer is not None:
+            case "number":
                 self.hearer.number(*what)
-            case "heard" if self.hearer is not None:
+            case "heard":
                 self.hearer.heard(*what)
+            case "changes":
+                surface, changes = what
+                self.hearer.changes(surface, list(map(_sent, changes)))
+            case "here":
+                self.hearer.here(*what)
+            case "until":
+                self.hearer.until(*what)
 
     def close(self) -> None:
         """What waits is sent, everything that was begun ends, and the process with it."""
@@ -317,6 +363,12 @@ class FarPort(Port):
         elif self._fd >= 0:
             os.close(self._fd)
         self._line, self._fd = None, -1
+
+
+def _sent(change: list[Any]) -> Sent:
+    """A change as it comes from a worker: time, control, value; of an axis the value and its ends."""
+    t, control, *value = change
+    return (t, control, Raw(*value) if len(value) > 1 else value[0])
 
 
 def _ended_within(pid: int, seconds: float) -> None:

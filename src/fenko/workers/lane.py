@@ -12,6 +12,8 @@ from typing import Any
 
 from fenko.core.backlog import Backlog
 from fenko.core.changes import Effect
+from fenko.core.flow import Sent, summed_up
+from fenko.core.inputs import Raw
 from fenko.core.registration import Output
 from fenko.system.packets import packed
 from fenko.workers.worker import Away, Desk, Worker
@@ -20,6 +22,7 @@ FIRST_PAUSE = 0.25
 """Seconds before the way to an end is tried again; doubled each time, as far as the worker wants."""
 _AGAIN = 10.0  # seconds in which the same note is not told again
 _MOST_TOLD = 1000
+_MOST_CHANGES = 4000
 
 
 class Line:
@@ -45,6 +48,28 @@ class Line:
             self._waiting[key] = what
         self._wake.set()
 
+    def put_each(self, what: list[Any]) -> None:
+        """This is told whatever happens, in its place."""
+        with self._lock:
+            self._order += 1
+            self._waiting[self._order] = what
+        self._wake.set()
+
+    def put_changes(self, surface: str, changes: Sequence[Sent]) -> None:
+        """Changes of a surface: together with those that wait and nothing has come in between. Where the desk does not read, what
+        waits is summed up."""
+        with self._lock:
+            last = next(reversed(self._waiting), None)
+            if last is not None and self._waiting[last][:2] == ["changes", surface]:
+                waiting: list[Sent] = self._waiting[last][2]
+                waiting.extend(changes)
+                if len(waiting) > _MOST_CHANGES:
+                    waiting[:] = summed_up(waiting)
+            else:
+                self._order += 1
+                self._waiting[self._order] = ["changes", surface, list(changes)]
+        self._wake.set()
+
     def _run(self) -> None:
         while True:
             self._wake.wait()
@@ -53,9 +78,19 @@ class Line:
                 waiting, self._waiting = list(self._waiting.values()), {}
             for what in waiting:
                 try:
-                    self._line.sendall(packed(what))
+                    self._line.sendall(packed(_plain(what)))
                 except OSError:
                     return  # the desk is gone; the reader sees it too
+
+
+def _plain(what: list[Any]) -> list[Any]:
+    """What is told, as plain data."""
+    if what[0] != "changes":
+        return what
+    return [
+        *what[:2],
+        [(t, control, *(value if isinstance(value, Raw) else (value,))) for t, control, value in what[2]],
+    ]
 
 
 class Telling(Desk):
@@ -88,6 +123,18 @@ class Telling(Desk):
     def heard(self, kind: str, name: str, number: float) -> None:
         """The other end sets something of the desk."""
         self._line.put(("heard", kind, name), ["heard", kind, name, number])
+
+    def changes(self, surface: str, changes: Sequence[Sent]) -> None:
+        """Controls have changed."""
+        self._line.put_changes(surface, changes)
+
+    def here(self, surface: str, link: str, what: Mapping[str, Any] | None) -> None:
+        """A surface is there, or gone."""
+        self._line.put_each(["here", surface, link, what])
+
+    def until(self, surface: str, t: float) -> None:
+        """All has been told."""
+        self._line.put(("until", surface), ["until", surface, t])
 
 
 class Lane:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import contextlib
 import os
 import threading
+import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from fenko.workers.midi_ports import CLIENT, SEQUENCER, fits
+from fenko.workers.midi_ports import CLIENT, SEQUENCER, Hear, fits, is_own
 from fenko.workers.worker import Away
+
+_MOST_FAILURES = 1000  # in a row, after which nothing will ever come
 
 
 def _open(name: str) -> Any:
@@ -23,11 +26,12 @@ def _open(name: str) -> Any:
         raise Away(f"the MIDI sequencer cannot be opened: {why}") from why
 
 
-def ports() -> list[str]:
-    """Every port of another program that takes MIDI. Raises Away."""
+def ports(speaking: bool = False) -> list[str]:
+    """Every port of another program that takes MIDI, or that says something. Raises Away."""
     client = _open("Fenko ready")
     with contextlib.closing(client):
-        return [_name(port) for port in client.list_ports(output=True) if port.client_name != CLIENT]
+        found = client.list_ports(input=True) if speaking else client.list_ports(output=True)
+        return [_name(port) for port in found if not is_own(port.client_name)]
 
 
 def _name(port: Any) -> str:
@@ -35,25 +39,44 @@ def _name(port: Any) -> str:
 
 
 class AlsaSystem:
-    """A client that sends, and one that hears who comes and goes."""
+    """A client that sends, and one that hears: who comes and goes, and what those say that are listened to."""
 
-    def __init__(self, wake: Callable[[], None]) -> None:
+    def __init__(self, wake: Callable[[], None], client: str = CLIENT) -> None:
         from alsa_midi import SYSTEM_ANNOUNCE, PortCaps
 
-        self._client = _open(CLIENT)
+        self._client = _open(client)
         self._ports: dict[str, tuple[Any, str]] = {}
+        self._hears: dict[str, tuple[Any, str, Hear]] = {}
         self._wake = wake
-        self._ears = _open("Fenko ears")
+        self._closed = False
+        self._ears = _open(f"{client} ears")
         # Kept, for a port that nobody holds is deleted.
         self._ear = self._ears.create_port("ears", caps=PortCaps.WRITE | PortCaps.SUBS_WRITE | PortCaps.NO_EXPORT)
         self._ear.connect_from(SYSTEM_ANNOUNCE)
         threading.Thread(target=self._listen, daemon=True).start()
 
     def _listen(self) -> None:
-        with contextlib.suppress(Exception):
-            while True:
-                self._ears.event_input()
+        from alsa_midi import ALSAError, MidiBytesEvent
+
+        failures = 0
+        while not self._closed and failures < _MOST_FAILURES:
+            try:
+                event = self._ears.event_input(prefer_bytes=True)
+                failures = 0
+            except ALSAError:
+                # Too much came at once, and some of it is lost.
+                failures += 1
+                for _, _, hear in list(self._hears.values()):
+                    hear(time.monotonic(), b"")
                 self._wake()
+                continue
+            except Exception:
+                return  # it has been closed
+            if isinstance(event, MidiBytesEvent):
+                for port, _, hear in list(self._hears.values()):
+                    if event.dest is not None and event.dest.port_id == port.port_id:
+                        hear(time.monotonic(), bytes(event.midi_bytes))
+            self._wake()
 
     def add(self, name: str, to: str) -> None:
         """A port of that name."""
@@ -62,6 +85,22 @@ class AlsaSystem:
         caps = PortCaps.READ | PortCaps.SUBS_READ
         kind = PortType.MIDI_GENERIC | PortType.SOFTWARE | PortType.APPLICATION
         self._ports[name] = (self._client.create_port(name, caps=caps, type=kind), to)
+
+    def hear(self, name: str, whom: str, hear: Hear) -> None:
+        """A port of that name that listens."""
+        from alsa_midi import PortCaps
+
+        port = self._ears.create_port(name, caps=PortCaps.WRITE | PortCaps.SUBS_WRITE)
+        self._hears[name] = (port, whom, hear)
+
+    def heard(self, name: str) -> list[str]:
+        """Whom a port listens to."""
+        from alsa_midi import SubscriptionQueryType
+
+        names = {(port.client_id, port.port_id): _name(port) for port in self._client.list_ports(input=True)}
+        speaking = self._ears.list_port_subscribers(self._hears[name][0], SubscriptionQueryType.WRITE)
+        addresses = [(one.addr.client_id, one.addr.port_id) for one in speaking]
+        return sorted(names[address] for address in addresses if address in names)
 
     def send(self, name: str, message: bytes) -> None:
         """Sends one message to whoever listens."""
@@ -91,9 +130,14 @@ class AlsaSystem:
         for name, (_, to) in self._ports.items():
             if to:
                 self.connect(name, [_name(port) for port in self._others() if fits(to, _name(port))])
+        for port, whom, _ in self._hears.values():
+            for other in self._client.list_ports(input=True):
+                if not is_own(other.client_name) and fits(whom, _name(other)):
+                    with contextlib.suppress(Exception):  # it is listened to already, or is gone again
+                        port.connect_from(other)
 
     def _others(self) -> list[Any]:
-        return [port for port in self._client.list_ports(output=True) if port.client_name not in (CLIENT, "Fenko ears")]
+        return [port for port in self._client.list_ports(output=True) if not is_own(port.client_name)]
 
     def connect(self, name: str, others: Sequence[str]) -> None:
         """Connects a port with others; no matter if it is already, or if they are gone."""
@@ -106,6 +150,7 @@ class AlsaSystem:
     def close(self) -> None:
         """The ports vanish."""
         self._wake = lambda: None
+        self._closed = True
         for client in (self._client, self._ears):
             with contextlib.suppress(Exception):
                 client.close()

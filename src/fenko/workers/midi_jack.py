@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import threading
+import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from fenko.workers.midi_ports import CLIENT, fits
+from fenko.workers.midi_ports import CLIENT, Hear, fits, is_own
 from fenko.workers.worker import Away
 
 _DRAINS = 0.2  # seconds in which the server takes what waits, at the end
@@ -28,19 +29,21 @@ def _open(name: str) -> Any:
         raise Away("no JACK server runs") from why
 
 
-def ports() -> list[str]:
-    """Every port of another program that takes MIDI. Raises Away."""
+def ports(speaking: bool = False) -> list[str]:
+    """Every port of another program that takes MIDI, or that says something. Raises Away."""
     client = _open("Fenko-ready")
     with contextlib.closing(client):
-        return [port.name for port in client.get_ports(is_midi=True, is_input=True) if not port.name.startswith(CLIENT)]
+        found = client.get_ports(is_midi=True, is_input=not speaking, is_output=speaking)
+        return [port.name for port in found if not is_own(port.name.partition(":")[0])]
 
 
 class JackSystem:
     """A client with a port for each of the desk's."""
 
-    def __init__(self, wake: Callable[[], None]) -> None:
-        self._client = _open(CLIENT)
+    def __init__(self, wake: Callable[[], None], client: str = CLIENT) -> None:
+        self._client = _open(client)
         self._ports: dict[str, tuple[Any, str]] = {}
+        self._hears: dict[str, tuple[Any, str, Hear]] = {}
         self._waiting: dict[str, deque[bytes]] = {}
         self._gone = False
         self._wake = wake
@@ -64,6 +67,11 @@ class JackSystem:
                 waiting.popleft()
         if not any(self._waiting.values()):
             self._empty.set()
+        now = 0.0
+        for port, _, hear in list(self._hears.values()):
+            for _, data in port.incoming_midi_events():
+                now = now or time.monotonic()
+                hear(now, bytes(data))
 
     def _shut_down(self, status: Any, reason: str) -> None:
         self._gone = True
@@ -78,6 +86,16 @@ class JackSystem:
         self._there()
         self._waiting[name] = deque()
         self._ports[name] = (self._client.midi_outports.register(name), to)
+
+    def hear(self, name: str, whom: str, hear: Hear) -> None:
+        """A port of that name that listens."""
+        self._there()
+        self._hears[name] = (self._client.midi_inports.register(name), whom, hear)
+
+    def heard(self, name: str) -> list[str]:
+        """Whom a port listens to."""
+        self._there()
+        return sorted(other.name for other in self._hears[name][0].connections)
 
     def send(self, name: str, message: bytes) -> None:
         """Sends one message with the next period."""
@@ -96,10 +114,15 @@ class JackSystem:
         for name, (_, to) in self._ports.items():
             if to:
                 self.connect(name, [other for other in self._others() if fits(to, other)])
+        for port, whom, _ in self._hears.values():
+            for other in self._client.get_ports(is_midi=True, is_output=True):
+                if not is_own(other.name.partition(":")[0]) and fits(whom, other.name):
+                    with contextlib.suppress(Exception):  # it is listened to already, or is gone again
+                        self._client.connect(other, port)
 
     def _others(self) -> list[str]:
         found = self._client.get_ports(is_midi=True, is_input=True)
-        return [port.name for port in found if not port.name.startswith(f"{CLIENT}:")]
+        return [port.name for port in found if not is_own(port.name.partition(":")[0])]
 
     def connect(self, name: str, others: Sequence[str]) -> None:
         """Connects a port with others; no matter if it is already, or if they are gone."""

@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from fnmatch import fnmatchcase
 from typing import Protocol
 
 CLIENT = "Fenko"
 """What other programs see Fenko's ports under."""
 SEQUENCER = "/dev/snd/seq"
+
+
+Hear = Callable[[float, bytes], None]
+"""Told of what has come: when (monotonic), and its bytes; none where something was lost."""
+
+
+def is_own(client: str) -> bool:
+    """Whether a program's ports are Fenko's own, of whatever part of it."""
+    return client == CLIENT or client.startswith((f"{CLIENT} ", f"{CLIENT}-"))
 
 
 class System(Protocol):
@@ -19,6 +28,13 @@ class System(Protocol):
 
     def send(self, name: str, message: bytes) -> None:
         """Sends one message from a port."""
+
+    def hear(self, name: str, whom: str, hear: Hear) -> None:
+        """A port of that name that listens to all that fit a pattern, now and whenever they come; `hear` is called by another
+        thread."""
+
+    def heard(self, name: str) -> list[str]:
+        """Whom a port listens to."""
 
     def connected(self) -> dict[str, list[str]]:
         """With whom each port is connected."""

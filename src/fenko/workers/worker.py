@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from fenko.core.changes import Effect
+from fenko.core.flow import Sent
 
 
 class Away(Exception):
@@ -31,6 +32,15 @@ class Desk(Protocol):
 
     def heard(self, kind: str, name: str, number: float) -> None:
         """The other end sets a `value` of the desk, or the `state` of one of its controls."""
+
+    def changes(self, surface: str, changes: Sequence[Sent]) -> None:
+        """Controls of a surface, by their usual names, have changed, in this order."""
+
+    def here(self, surface: str, link: str, what: Mapping[str, Any] | None) -> None:
+        """A surface is there by that link, which says that it is this; None if it is not any more."""
+
+    def until(self, surface: str, t: float) -> None:
+        """All that happened on a surface before that time (monotonic) has been told."""
 
 
 class Worker(ABC):

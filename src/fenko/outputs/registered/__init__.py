@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from fenko.core.registration import Output
 from fenko.core.verbs import AlreadyTaken, register
 
-FILES = ("audio", "sound", "player", "program", "midi", "osc", "request", "publish", "legend", "machine")
+FILES = ("audio", "sound", "player", "program", "midi", "osc", "request", "publish", "legend", "machine", "feedback")
 if TYPE_CHECKING:
     from importlib import metadata
 

@@ -1,0 +1,268 @@
+"""MIDI controllers as surfaces: what each message means, which coding an endless one has, and a controller on a real JACK server.
+(ALSA's sequencer is tried in the lab: `kernel/test_surfaces.py`.)"""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, program, there
+from fenko.core.controls import SORTS, shape_of
+from fenko.core.inputs import Raw
+from fenko.core.midi_in import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
+from fenko.workers.way_midi import message_for
+from support import wait_for
+
+__all__ = ["far", "jack"]
+needs_jack = needed("jackd")
+CONTROLLER = """
+import queue, sys, threading, jack
+client = jack.Client("Plover Eight", no_start_server=True)
+says, hears = client.midi_outports.register("out"), client.midi_inports.register("in")
+waiting = queue.Queue()
+@client.set_process_callback
+def process(frames):
+    says.clear_buffer()
+    while not waiting.empty():
+        says.write_midi_event(0, waiting.get())
+    for _, data in hears.incoming_midi_events():
+        sys.stdout.write(bytes(data).hex(" ") + "\\n")
+        sys.stdout.flush()
+client.activate()
+for line in sys.stdin:
+    for message in line.split("/"):
+        waiting.put(bytes.fromhex(message))
+"""
+DESK = """
+[surface.plover]
+kind = "midi"
+links = ["midi Plover*"]
+names = { note-36 = "take", cc-7 = "main" }
+[surface.plover.control.cc-16]
+sort = "dial"
+[surface.plover.control.cc-20]
+sort = "button"
+[surface.plover.control.cc-8]
+bits = 14
+[value.exposure]
+range = [0, 16383]
+[profile.base.on.plover]
+take = "ctrl+t"
+note-37.full = "f5"
+main = "value exposure follow"
+cc-8 = "value exposure follow"
+cc-16.left = "left"
+cc-16.right = "right"
+cc-20 = "f9"
+bend.up = "pageup"
+play = "space"
+program-3 = "f3"
+note-38 = "lamp note-38 on"
+note-39 = "lamp note-38 off"
+"""
+
+
+class Plover:
+    """A controller that somebody made: what it says, and what it was told."""
+
+    def __init__(self, process: subprocess.Popen[bytes], heard: Path) -> None:
+        self._process = process
+        self._heard = heard
+
+    def says(self, *messages: str) -> None:
+        """Sends these, one after the other."""
+        assert self._process.stdin is not None
+        self._process.stdin.write(("/".join(messages) + "\n").encode())
+        self._process.stdin.flush()
+
+    @property
+    def heard(self) -> list[str]:
+        """Messages that it was sent, as hex."""
+        return self._heard.read_text().split("\n")[:-1]
+
+
+def plover(env: Mapping[str, str], folder: Path) -> Iterator[Plover]:
+    heard = folder / "heard"
+    with (
+        heard.open("wb") as out,
+        program(sys.executable, "-c", CONTROLLER, env=env, stdin=subprocess.PIPE, stdout=out) as process,
+    ):
+        wait_for(there(lambda: "Plover Eight:out" in jack_ports(env)), "the controller")
+        yield Plover(process, heard)
+
+
+@pytest.fixture
+def controller(jack: dict[str, str], tmp_path: Path) -> Iterator[Plover]:
+    """A controller that is plugged in."""
+    yield from plover(jack, tmp_path)
+
+
+def keys(hands: FarDesk) -> list[str]:
+    """Keys that went down so far."""
+    return [effect[3] for effect in hands.sent if effect[1:3] == ("keys", "down")]
+
+
+@needs_jack
+def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, controller: Plover) -> None:
+    hands = far(DESK, jack)
+    hands.said("surface plover: here now, Plover Eight:out (midi Plover*)")
+    for message, key in (
+        ("90 24 40", "t"), ("90 25 7f", "f5"), ("b0 10 01", "right"), ("b0 10 7f", "left"), ("b0 14 7f", "f9"),
+        ("e0 7f 7f", "pageup"), ("fa", "space"), ("c0 02", "f3"),
+    ):  # fmt: skip
+        controller.says(message)
+        hands.until(lambda wanted=key: wanted in keys(hands), key)
+    assert ("keys", "t") in hands.engine.held
+    controller.says("80 24 00", "90 25 00", "b0 14 00", "e0 00 40")
+    hands.until(lambda: hands.engine.held == (), "everything is let go")
+    controller.says("b0 07 7f")
+    hands.until(lambda: hands.engine.values["value", "exposure"] == 16383)
+    controller.says("b0 08 40", "b0 28 05")
+    hands.until(lambda: hands.engine.values["value", "exposure"] == 0x40 << 7 | 5)
+
+
+@needs_jack
+def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar, controller: Plover) -> None:
+    hands = far(DESK, jack)
+    hands.said("here now")
+    controller.says("90 26 40", "80 26 00")
+    hands.until(lambda: controller.heard == ["90 26 7f"], "lit")
+    controller.says("90 27 40", "80 27 00")
+    hands.until(lambda: controller.heard == ["90 26 7f", "90 26 00"], "out")
+    controller.says("90 26 40", "80 26 00")
+    hands.until(lambda: len(controller.heard) == 3)
+    hands.close()
+    wait_for(lambda: controller.heard[3:] == ["90 26 00"], "out with the desk")
+
+
+@needs_jack
+@pytest.mark.parametrize("how", ["unplugged", "worker killed", "panic"])
+def test_nothing_stays_held(
+    jack: dict[str, str], far: MakeFar, tmp_path: Path, how: str
+) -> None:
+    hands = far(DESK, jack)
+    hands.look(0.1)
+    for again in range(2):
+        made = plover(jack, tmp_path)
+        one = next(made)
+        hands.until(lambda: hands.linked.present("plover"), "it is there")
+        one.says("90 24 40")
+        hands.until(lambda: ("keys", "t") in hands.engine.held, "held")
+        if how == "unplugged":
+            made.close()
+        elif how == "panic":
+            one.says("b0 7b 00")
+        elif not again:
+            os.kill(hands.workers, signal.SIGKILL)
+        else:
+            one.says("80 24 00")
+        hands.until(lambda: hands.engine.held == (), "let go")
+        made.close()
+        hands.until(lambda: not hands.linked.present("plover"), "it is gone")
+
+
+# --- What messages mean ---
+
+
+def changes(reader: MidiReader, *messages: str) -> list[tuple[str, object]]:
+    return [(name, value) for message in messages for _, name, value in reader.feed(1.0, bytes.fromhex(message))]
+
+
+def test_velocity_and_pressure_are_two_controls() -> None:
+    reader = MidiReader({})
+    assert changes(reader, "90 24 50", "a0 24 10", "a0 24 00", "d3 20") == [
+        ("note-36", Raw(80, 0, 127)), ("note-36-pressure", Raw(16, 0, 127)), ("note-36-pressure", Raw(0, 0, 127)),
+        ("ch4-pressure", Raw(32, 0, 127)),
+    ]  # fmt: skip
+    # Struck again without a release: it was let go in between.
+    assert changes(reader, "90 24 60", "90 24 00", "80 24 00") == [
+        ("note-36", Raw(0, 0, 127)), ("note-36", Raw(96, 0, 127)), ("note-36", Raw(0, 0, 127)),
+    ]  # fmt: skip
+
+
+def test_fine_numbers_come_in_two_halves_and_never_jump() -> None:
+    reader = MidiReader({"cc-7": {"bits": 14}, "ch2-cc-1": {"bits": 14}})
+    assert changes(reader, "b0 07 3f", "b0 27 7f", "b0 07 40", "b0 27 00", "b0 27 05") == [
+        ("cc-7", Raw(8191, 0, 16383)), ("cc-7", Raw(8192, 0, 16383)), ("cc-7", Raw(8197, 0, 16383)),
+    ]  # fmt: skip
+    # The lower half that does not come is 0, a moment later.
+    assert changes(reader, "b1 01 02") == []
+    assert reader.pass_time(1.001) == []
+    assert [sent[1:] for sent in reader.pass_time(reader.due)] == [("ch2-cc-1", Raw(256, 0, 16383))]
+    assert changes(reader, "b0 63 01", "b0 62 02", "b0 06 10", "b0 26 01") == [
+        ("cc-99", Raw(1, 0, 127)), ("cc-98", Raw(2, 0, 127)), ("nrpn-130", Raw(2049, 0, 16383)),
+    ][2:]  # fmt: skip
+
+
+@pytest.mark.parametrize("coding", CODINGS)
+@given(steps=st.lists(st.integers(-15, 15).filter(bool), min_size=1, max_size=40), rnd=st.randoms())
+def test_the_coding_of_turns_is_recognised(coding: str, steps: list[int], rnd: random.Random) -> None:
+    """Whatever a hand turns, in the end it has been turned that far, unless nothing could tell which way."""
+    write = {
+        "twos-complement": lambda step: step & 0x7F,
+        "offset": lambda step: 64 + step,
+        "sign-magnitude": lambda step: step if step > 0 else 0x40 | -step,
+    }[coding]
+    steps = [*steps, 1, -1]  # both ways: now it is certain
+    turns = Turns()
+    turned = sum(turns.turn(write(step)) for step in steps)
+    told = {steps_in(coding, write(step)) == step for step in steps}
+    assert told == {True}
+    one_way = steps[:_first_other_way(steps)]
+    if len(one_way) < 4 or coding != "sign-magnitude":
+        assert turned == sum(steps)
+    assert sum(turns.turn(write(step)) for step in steps) == sum(steps) or coding == "sign-magnitude"
+
+
+def _first_other_way(steps: list[int]) -> int:
+    return next((number for number, step in enumerate(steps) if (step > 0) != (steps[0] > 0)), len(steps))
+
+
+def test_what_a_control_is_shows_in_what_it_sends() -> None:
+    assert guessed([0, 127, 0]) == ("button", "")
+    assert guessed([1, 1, 1, 127]) == ("dial", "twos-complement")
+    assert guessed([65, 65, 65, 63]) == ("dial", "offset")
+    assert guessed([1, 1, 65, 65]) == ("dial", "sign-magnitude")
+    assert guessed([3, 5, 9, 14, 30, 31]) == ("fader", "")
+
+
+@settings(max_examples=400)
+@given(st.lists(st.binary(max_size=6), max_size=60), st.floats(0, 0.01))
+def test_whatever_comes_only_controls_change_and_all_is_let_go(parts: list[bytes], pause: float) -> None:
+    stream = MidiStream()
+    reader = MidiReader({"cc-16": {"sort": "dial"}, "cc-7": {"bits": 14}, "note-5": {"sort": "button"}})
+    down: dict[str, object] = {}
+    t = 0.0
+    for part in parts:
+        t += pause
+        for message in stream.feed(part):
+            for at, name, value in reader.feed(t, message):
+                assert at <= t
+                shape = SORTS["dial"] if name == "cc-16" else shape_of(name)
+                if isinstance(value, Raw):
+                    assert value.least <= value.value <= value.most
+                elif not shape.turns:
+                    assert value in (0, 1)
+                if "note" in name:
+                    down[name] = value
+    for _, name, value in reader.release_all(t):
+        if name in down:
+            down[name] = value
+    assert not any(value.value if isinstance(value, Raw) else value for value in down.values())
+
+
+def test_a_control_is_told_by_the_message_that_it_sends() -> None:
+    for control in ("note-36", "cc-7", "ch16-cc-7", "bend", "ch2-note-0"):
+        (message,) = message_for(control, 1.0)
+        assert MidiReader({}).feed(0.0, message)[0][1] == control
+    assert [m.hex() for m in message_for("cc-7", 0.5, 14)] == ["b00740", "b02700"]
+    assert message_for("play", 1.0) == []
