@@ -89,7 +89,7 @@ class FarDesk:
         self.ends = FarEnds(self.port, self.engine, self, self.linked)  # type: ignore[arg-type]
         self.closed = False
         self.sent: list[Effect] = []
-        """What came of changes that workers told of."""
+        """What came of changes that workers told of, and of time."""
 
     def hear(self, now: float, item: tuple[str, str], number: float) -> None:
         """What an inbox does."""
@@ -143,7 +143,9 @@ class FarDesk:
         """What the loop would do for so long."""
         end = time.monotonic() + seconds
         while True:
-            self.port.send(self.engine.advance(self._now()))
+            effects = self.engine.advance(self._now())
+            self.sent += effects
+            self.port.send(effects)
             self.ends.look()
             self.port.go_on(time.monotonic())
             (descriptor,) = self.port.descriptors()

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, TypeAlias
 
 from msgspec import Struct
@@ -123,11 +124,9 @@ class BoardReader:
         if not words:
             return None
         means = self._words.get(words[0])
-        try:
-            if means is not None:
+        if means is not None:
+            with suppress(ValueError, IndexError, KeyError):
                 return means(words[1:])
-        except (ValueError, IndexError, KeyError):
-            pass
         self.left_out += 1
         return None
 
@@ -182,7 +181,9 @@ class BoardReader:
 
     # --- What hands do ---
 
-    def _is(self, words: list[str]) -> Event:
+    def _is(self, words: list[str]) -> Event | None:
+        if self._draft is not None:
+            return None  # how things stand when it begins: nothing that a hand has done
         declared = self._known()
         name, numbers = words[0], list(map(_number, words[1:]))
         shape = SORTS[declared.sorts[name]]
@@ -196,7 +197,9 @@ class BoardReader:
         values = [Raw(max(least, min(most, number)), least, most) for number in numbers]
         return Said(list(zip(parts, values, strict=True)))
 
-    def _turned(self, words: list[str]) -> Event:
+    def _turned(self, words: list[str]) -> Event | None:
+        if self._draft is not None:
+            return None
         name, number = words[0], _number(words[1])
         if not SORTS[self._known().sorts[name]].turns or abs(number) > Detents.MOST_AT_ONCE:
             raise ValueError

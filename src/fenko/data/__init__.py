@@ -10,3 +10,6 @@ KINDS = Path(__file__).parent / "kinds"
 
 DEVICES = Path(__file__).parent / "devices"
 """Description files of particular things."""
+
+BOARDS = Path(__file__).parent / "boards"
+"""Programs for boards of one's own: a microcontroller's Python, and C."""
