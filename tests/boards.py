@@ -8,7 +8,6 @@ import os
 import pty
 import subprocess
 import sys
-
 import threading
 import tty
 from pathlib import Path
@@ -25,7 +24,7 @@ sys.path[:0] = [{here!r}, {boards!r}]
 import board
 board.main()
 """
-PINS = '''
+PINS = """
 import pathlib
 NAME = "bench-box Bench box"
 HAS = ("red button", "green button", "knob fader 0 1023", "dial dial", "lean tilt -512 511")
@@ -44,7 +43,7 @@ def read():
 def do(words):
     with (_here / "told").open("a") as file:
         file.write(" ".join(words) + "\\n")
-'''
+"""
 
 
 class Board:
@@ -137,5 +136,3 @@ class Board:
         with contextlib.suppress(FileNotFoundError):
             return (self.folder / "told").read_text().splitlines()
         return []
-
-

@@ -164,7 +164,8 @@ SAID = [
     "start snipwell", "front snipwell", "close window", 'open "x"', "osc /a 1", "osc /a to 0.5", 'publish "a" "x"', 'publish "a" to 5',
     "request scene", 'sound "clap.wav"', "sound stop", "machine axis x", "machine jog x at 60", "machine jog at -60", "machine step +1",
     "machine step y -0.5", "machine step-size next", "machine home", "machine zero x", 'machine send "G0 X1\\nG0 X2"', "machine hold",
-    "machine resume", "machine stop", "machine unlock",
+    "machine resume", "machine stop", "machine unlock", "rumble 60%", "tone 440 for 80ms", "lamp mute on", "lamp mute #ff8800 of pad",
+    'display "Reel 2"',
 ]  # fmt: skip
 TABLES = (
     '[app.snipwell]\ncommand = ["snipwell"]\n[osc.o]\nto = "udp 127.0.0.1:9"\n[mqtt.m]\nurl = "mqtt://127.0.0.1:9"\n'

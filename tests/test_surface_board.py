@@ -145,10 +145,9 @@ def test_a_board_on_tcp_and_one_that_is_not_there_yet(far: MakeFar) -> None:
         hands.until(lambda: held(hands), "held")
     hands.until(lambda: not held(hands), "its line is gone")
     hands.said("cannot be opened")
-    with socket.create_server(("127.0.0.1", number)) as server:
-        with accepted(hands, server) as line:
-            line.sendall(b"board 1 bench\nhas red button\nready\nis red 1\n")
-            hands.until(lambda: held(hands), "held again")
+    with socket.create_server(("127.0.0.1", number)) as server, accepted(hands, server) as line:
+        line.sendall(b"board 1 bench\nhas red button\nready\nis red 1\n")
+        hands.until(lambda: held(hands), "held again")
 
 
 def test_a_newer_board_is_understood_and_one_of_no_version_is_not(board: Board, far: MakeFar) -> None:
@@ -158,7 +157,9 @@ def test_a_newer_board_is_understood_and_one_of_no_version_is_not(board: Board, 
     board.say(b"board 0 bench\nhas red button\nready\nis red 1\n")
     hands.said("speaks version 0")
     assert not hands.linked.present("bench")
-    board.say(b"board 7 bench\nhas red button\nwith glitter\nhas orb hologram 1 2 3\ncan sing\nready\nglow red\nis red 1 2 3\nis red 1\n")
+    board.say(
+        b"board 7 bench\nhas red button\nwith glitter\nhas orb hologram 1 2 3\ncan sing\nready\nglow red\nis red 1 2 3\nis red 1\n"
+    )
     hands.until(lambda: held(hands), "held")
 
 
@@ -201,7 +202,9 @@ def test_the_sketch_in_c_says_the_same(board: Board, far: MakeFar) -> None:
     """The very file, built for this computer: its pins are files."""
     board.kill()
     built = board.folder / "board"
-    subprocess.run(["cc", "-Wall", "-Wextra", "-Werror", "-DON_A_COMPUTER", BOARDS / "board.c", "-o", built], check=True)
+    subprocess.run(
+        ["cc", "-Wall", "-Wextra", "-Werror", "-DON_A_COMPUTER", BOARDS / "board.c", "-o", built], check=True
+    )
     (board.folder / "pins").write_text("0 0 0")
     board.start(str(built))
     hands = far(desk(board))
@@ -221,7 +224,18 @@ def test_the_sketch_runs_on_a_microcontroller(board: Board, far: MakeFar, tmp_pa
     board.unplug()
     firmware = tmp_path / "board.elf"
     subprocess.run(
-        ["avr-gcc", "-mmcu=atmega328p", "-DF_CPU=16000000UL", "-Os", "-Wall", "-Werror", BOARDS / "board.c", "-o", firmware], check=True
+        [
+            "avr-gcc",
+            "-mmcu=atmega328p",
+            "-DF_CPU=16000000UL",
+            "-Os",
+            "-Wall",
+            "-Werror",
+            BOARDS / "board.c",
+            "-o",
+            firmware,
+        ],
+        check=True,
     )
     command = ["qemu-system-avr", "-machine", "uno", "-bios", firmware, "-nographic", "-monitor", "none", "-serial"]
     line = tmp_path / "uno"

@@ -146,9 +146,7 @@ def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar
 
 @needs_jack
 @pytest.mark.parametrize("how", ["unplugged", "worker killed", "panic"])
-def test_nothing_stays_held(
-    jack: dict[str, str], far: MakeFar, tmp_path: Path, how: str
-) -> None:
+def test_nothing_stays_held(jack: dict[str, str], far: MakeFar, tmp_path: Path, how: str) -> None:
     hands = far(DESK, jack)
     hands.look(0.1)
     for again in range(2):
@@ -217,7 +215,7 @@ def test_the_coding_of_turns_is_recognised(coding: str, steps: list[int], rnd: r
     turned = sum(turns.turn(write(step)) for step in steps)
     told = {steps_in(coding, write(step)) == step for step in steps}
     assert told == {True}
-    one_way = steps[:_first_other_way(steps)]
+    one_way = steps[: _first_other_way(steps)]
     if len(one_way) < 4 or coding != "sign-magnitude":
         assert turned == sum(steps)
     assert sum(turns.turn(write(step)) for step in steps) == sum(steps) or coding == "sign-magnitude"

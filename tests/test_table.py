@@ -58,6 +58,7 @@ STEPS = [
     'sound "clap.wav" while held', 'sound "clap.wav" then a', "volume by +5% then microphone mute then b",
     'start snipwell then front snipwell then close window then open "x"', 'osc /a 1 then publish "a" "x" then request scene then player next', "show legend then f13",
     "machine jog x at 600", "machine step +1 then machine axis y then machine jog at -90 then a", "machine home then machine stop",
+    'rumble 60% for 120ms then tone 440 then lamp mute on then display "x" then a',
 ]  # fmt: skip
 
 BETWEEN: dict[str, list[tuple[str, object]]] = {

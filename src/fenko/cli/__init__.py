@@ -37,6 +37,7 @@ COMMANDS: dict[str, str] = {
     "history": "List earlier versions of the desk's files, compare them, put one back.",
     "tune": "Measure a surface, and propose dead zones, ranges and times that suit it.",
     "devices": "List what is plugged in, with the links for the desk.",
+    "lend": "Lend surfaces of this computer to a desk on another one.",
     "ready": "Look whether this machine is ready, and what helps if not.",
     "sheet": "Print what each control does, labels for keys, what a surface has.",
     "machine": "List machines and how they stand, follow them, read what moves them, simulate one.",

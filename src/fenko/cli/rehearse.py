@@ -13,6 +13,7 @@ import msgspec
 from fenko.cli.shared import desk_option, fail, format_option, open_desk, say
 from fenko.core.effects import effect_fields
 from fenko.core.rehearsal import rehearse
+from fenko.desk.compiled import showing_of
 from fenko.devices.take import TakeError, read_take
 
 _WORTH_A_BAR = 2_000_000  # bytes
@@ -43,13 +44,13 @@ def command(take: Path, desk_folder: Path | None, form: str) -> None:
             encoder = msgspec.json.Encoder()
             lines = [
                 encoder.encode(effect_fields(effect)).decode()
-                for effects in rehearse(desk.plan, changes, progress=played)
+                for effects in rehearse(desk.plan, changes, None, played, showing_of(desk.plan, desk.links))
                 for effect in effects
             ]
         else:
             from fenko.cli.timeline import table_lines
 
-            lines = list(table_lines(desk.plan, changes, played))
+            lines = list(table_lines(desk.plan, changes, played, showing_of(desk.plan, desk.links)))
     if lines:
         say("\n".join(lines))
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import groupby
 from math import inf
 
@@ -109,10 +109,12 @@ def _added(effects: list[Effect]) -> list[Effect]:
     return together.take()
 
 
-def table_lines(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None]) -> Iterator[str]:
-    """The whole timeline as the lines of a table."""
+def table_lines(
+    plan: Plan, changes: Iterable[Change], progress: Callable[[int], None], showing: Mapping[str, bool]
+) -> Iterator[str]:
+    """The whole timeline as the lines of a table; `showing` are the controls that can show a value."""
     yield table_head()
-    for moment in flowing(moments(plan, changes, progress)):
+    for moment in flowing(moments(plan, changes, progress, showing)):
         yield from moment_lines(moment)
 
 
@@ -121,10 +123,15 @@ def table_head() -> str:
     return bold(_row("time", "gesture", "profile", "binding", "sends"))
 
 
-def moments(plan: Plan, changes: Iterable[Change], progress: Callable[[int], None] | None = None) -> Iterator[Moment]:
+def moments(
+    plan: Plan,
+    changes: Iterable[Change],
+    progress: Callable[[int], None] | None = None,
+    showing: Mapping[str, bool] | None = None,
+) -> Iterator[Moment]:
     """The rehearsal by moments, in order of time."""
     actions = Actions()
-    for effects in rehearse(plan, changes, actions.report, progress):
+    for effects in rehearse(plan, changes, actions.report, progress, showing):
         yield from actions.moments(effects)
     yield from actions.before(inf)
 

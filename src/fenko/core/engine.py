@@ -273,6 +273,10 @@ class Engine(ShortWays):
         """A binding that does several things in turn has come to that one of its states, by somebody else's hand."""
         self._runs.turn_to(cell, gesture, state)
 
+    def in_force(self, address: str) -> Cell | None:
+        """What a cell does now; None where nothing is bound."""
+        return self._situation.stack.cell(address)
+
     @property
     def layers(self) -> tuple[str, ...]:
         """The layers that are on, newest last."""

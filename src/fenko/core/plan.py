@@ -10,6 +10,7 @@ from fenko.core.circumstances import Circumstances, Closeness, Condition, Focus
 from fenko.core.conditioning import STICK_DEAD_ZONE, STRUCK_AT, STRUCK_UNTIL, TILT_DEAD_ZONE, Conditioning
 from fenko.core.controls import BUTTON, LEANING, PAD, STICK, Shape, has_control, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
+from fenko.core.lit import Lit
 from fenko.core.phrase import Phrase
 from fenko.core.steps import Item
 from fenko.core.value import Value
@@ -66,6 +67,9 @@ class Binding(Struct, frozen=True):
     group: str | None = None
     spring: bool = False
     """Whether a value that follows is meant to jump back with the control."""
+    lit: Lit | None = None
+    """When the lamp is on that goes with it: `lamp`, or that of the control."""
+    lamp: str = ""
     written: tuple[Phrase, ...] = ()
     """All that it can do as the person wrote it, where that names commands; `phrases` have their keys instead."""
 

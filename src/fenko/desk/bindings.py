@@ -9,6 +9,7 @@ from msgspec import structs
 
 from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape
 from fenko.core.effects import effects_of
+from fenko.core.lit import Lit, read_lit
 from fenko.core.phrase import Phrase, parse_phrase, steps_of
 from fenko.core.plan import Binding, Cell, Level, Surface, Timing
 from fenko.core.reader import PhraseError
@@ -25,6 +26,7 @@ from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
+from fenko.outputs.registered.feedback import check_lamp
 from fenko.system import icons
 
 _WAYS = ("do", "in-turn", "at-random")
@@ -207,6 +209,7 @@ class BindingReader:
         if len(known) < len(bindings):
             return None
         self._judge_icon(path, written.icon or "")
+        lit = self._lit(path, written, scope)
         states = tuple(written.states or ())
         if states and (way != "in-turn" or len(states) != len(known)):
             self._fault((*path, "states"), "every phrase of `in-turn` leads to one state", f"{len(known)} states", None)
@@ -228,8 +231,56 @@ class BindingReader:
             states,
             written.group or None,
             bool(written.spring),
+            lit,
+            written.lamp or "",
             tuple(phrase for binding in known for phrase in binding.written or binding.phrases) if by_name else (),
         )
+
+    def _lit(self, path: KeyPath, written: BindingFile, scope: Scope) -> Lit | None:
+        """When its lamp is on, if it has one."""
+        surface = _surface_at(path)
+        if not written.lit:
+            if written.lamp:
+                self._fault((*path, "lamp"), "nothing says when this lamp is on", "`lit` beside it", None, at_key=True)
+            return None
+        try:
+            lit = read_lit(written.lit)
+        except PhraseError as why:
+            self.sources.add((*path, "lit"), str(why), part=(why.offset, why.length), nearest=why.hint)
+            return None
+        known = {
+            "layer": [*scope.layers], "profile": [*self.profiles], "machine": [*self._around.table("machine")],
+            "value": [name for out, name in self.values if out == "value"], "state": list(written.states or ()),
+        }  # fmt: skip
+        if lit.word in known and lit.name not in known[lit.word]:
+            at = (written.lit.rfind(lit.name), len(lit.name))
+            expected = some_of(known[lit.word]) or f"a {lit.word}; there is none"
+            self.sources.add(
+                (*path, "lit"),
+                f"unknown {lit.word} `{lit.name}`",
+                part=at,
+                expected=expected,
+                nearest=nearest(lit.name, known[lit.word]),
+            )
+        if surface in self.surfaces:
+            self._judge_lamp(path, written.lamp or "", surface)
+        return lit
+
+    def _judge_lamp(self, path: KeyPath, lamp: str, surface: str) -> None:
+        own = str(path[path.index(surface, 3) + 1]).partition(".")[0]
+        kernel = self.surfaces[surface].kernel_name(lamp or own) or lamp or own
+        entry = {"names": {}} | self._around.table("surface").get(surface, {})
+        try:
+            check_lamp(lamp or kernel, surface, entry)
+        except Unsettled as why:
+            place = (*path, "lamp") if lamp else (*path, "lit")
+            what = str(why) if lamp else f"`{own}` has no lamp of its own"
+            self.sources.add(
+                place,
+                what,
+                expected=f"`lamp` beside it: {why.expected}" if not lamp else why.expected,
+                nearest=why.nearest,
+            )
 
     def _judge_icon(self, path: KeyPath, icon: str) -> None:
         if icons.by_name(icon) and not icons.known(icon):

@@ -59,6 +59,16 @@ class Compiled(Struct, frozen=True):
         return tuple(out for out in self.outs if out in OUTPUTS)
 
     @property
+    def showing(self) -> dict[str, bool]:
+        """The controls that may show where the value is that they drive (`showing_of`)."""
+        return showing_of(self.plan, self.links)
+
+    @property
+    def latest(self) -> dict[str, float]:
+        """How old a press on another computer may be when it arrives, by surface, in seconds."""
+        return {name: entry["latest"] for name, entry in self.tables.get(LINKED, {}).items()}
+
+    @property
     def processes(self) -> dict[str, tuple[str, ...]]:
         """The same, by the process that they share."""
         found: dict[str, tuple[str, ...]] = {}
@@ -73,6 +83,19 @@ class Compiled(Struct, frozen=True):
             layers = {own: (_names(layer.levels), layer.held) for own, layer in profile.layers.items()}
             profiles[name] = (structs.replace(profile, levels=(), layers={}), _names(profile.levels), layers)
         return Skeleton(structs.replace(self, plan=structs.replace(self.plan, profiles={})), profiles)
+
+
+def showing_of(plan: Plan, links: Mapping[str, SurfaceLinks]) -> dict[str, bool]:
+    """The controls that may show where the value is that they drive, by address, each with whether that is felt by a hand: all on
+    boards, which say themselves what they can, and of the others those of which the desk says so."""
+    found: dict[str, bool] = {}
+    for name, surface in plan.surfaces.items():
+        for control, wire in links[name].controls.items() if name in links else ():
+            own = surface.own_name(control)
+            shape = surface.shape(own)
+            if shape is not None and (wire.get("shows-value") or surface.kind == "board"):
+                found[f"{name}.{own}"] = not shape.turns
+    return found
 
 
 def version_of(digests: Mapping[str, str]) -> str:
@@ -121,6 +144,11 @@ def linked(desk: Desk) -> dict[str, Any]:
     return {name: _linked(surface, desk.links[name], surfaces[name]) for name, surface in desk.plan.surfaces.items()}
 
 
+def linked_entry(desk: Compiled, name: str) -> dict[str, Any]:
+    """The same of one surface of a compiled desk, whether it answers anything in that desk or not."""
+    return _linked(desk.plan.surfaces[name], desk.links[name], desk.tables["surface"][name])
+
+
 def _linked(surface: Surface, found: SurfaceLinks, entry: dict[str, Any]) -> dict[str, Any]:
     network = entry.get("network", {})
     return {
@@ -146,6 +174,13 @@ def _heard(plan: Plan) -> tuple[frozenset[str], frozenset[str]]:
 
 def _outs_of(desk: Desk) -> list[str]:
     used = dict.fromkeys(ALWAYS)
+    if any(
+        binding.lit
+        for level in desk.plan.levels.values()
+        for cell in level.cells.values()
+        for _, binding in cell.gestures()
+    ):
+        used["feedback"] = None
     used.update(dict.fromkeys(output.name for output in OUTPUTS.values() if output.listens(desk.sources.data)))
     seen: set[int] = set()
     for _, phrase in desk.phrases:

@@ -15,7 +15,8 @@ from fenko.desk.writing import key, quoted
 
 _USUAL_NAMES = {
     "gamepad": "pad", "keypad": "keypad", "keyboard": "keyboard", "mouse": "mouse", "dial": "dial",
-    "ring-and-dial": "jog", "macro-pad": "keys", "other": "thing",
+    "ring-and-dial": "jog", "macro-pad": "keys", "midi": "controller", "board": "board",
+    "other": "thing",
 }  # fmt: skip
 _COMMENTS_AT = 62
 

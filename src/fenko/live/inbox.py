@@ -12,6 +12,8 @@ from fenko.core.plan import Plan
 from fenko.core.steps import Item
 from fenko.live.loop import Loop
 
+_ASKS_AGAIN = 0.004  # s, while it is not known yet what happened
+
 Send = Callable[[Sequence[Effect]], None]
 
 
@@ -25,6 +27,8 @@ class Inbox:
     def __init__(self, engine: Engine, loop: Loop, send: Send, after: Callable[[], None]) -> None:
         self.engine = engine
         self.send = send
+        self.horizon: Callable[[float], float] = lambda now: now
+        """Until when all is known that happened, at a time: what hands did elsewhere may be under way."""
         self.before: Callable[[Sequence[Change]], None] | None = None
         self._after = after
         self._inputs = Inputs(engine.plan.surfaces)
@@ -74,8 +78,12 @@ class Inbox:
         self._busy = True
 
     def advance(self, now: float) -> None:
-        """Time passes."""
-        self._do(now, self.engine.advance)
+        """Time passes, as far as it is known what happened in it."""
+        known = self.horizon(now)
+        if self.engine.deadline > known and known < now:
+            self._timer.set(now + _ASKS_AGAIN)
+            return
+        self._do(known, self.engine.advance)
 
     def release_all(self, now: float) -> None:
         """Lifts everything and forgets every gesture and action under way."""

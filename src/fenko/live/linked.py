@@ -5,11 +5,14 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
+from math import inf
 from typing import Any
 
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.flow import Sent
+from fenko.core.lent import LIVELY
 from fenko.core.plan import Surface
+from fenko.desk.model import LATEST
 
 
 class Linked:
@@ -28,10 +31,15 @@ class Linked:
         self._addresses: dict[tuple[str, str], str] = {}
         self.until: dict[str, float] = {}
         """Of surfaces that say so, until when all that happened has been told."""
+        self.latest: Mapping[str, float] = {}
+        """How long is waited for what may be under way, by surface (seconds)."""
+        self._changed: dict[str, float] = {}
         self.a_device: Callable[[str], bool] = lambda surface: False
         """Whether a surface is there as a kernel device too."""
         self.came: Callable[[str], None] = lambda surface: None
         """Told of each surface that has come."""
+        self.moved: Callable[[Sequence[Change]], None] = lambda changes: None
+        """Told of what hands do, before it is fed."""
 
     def use(self, surfaces: Mapping[str, Surface]) -> None:
         """The desk has these now."""
@@ -50,7 +58,19 @@ class Linked:
     def changes(self, surface: str, changes: Sequence[Sent]) -> None:
         """Controls of a surface have changed."""
         if self.present(surface) and surface in self._surfaces:
-            self._feed([(t, self._address(surface, control), value) for t, control, value in changes])
+            named = [(t, self._address(surface, control), value) for t, control, value in changes]
+            if surface in self.until:
+                self._changed[surface] = time.monotonic()
+            self.moved(named)
+            self._feed(named)
+
+    def horizon(self, now: float) -> float:
+        """Until when all is known that hands have done, where gestures on a surface that is elsewhere may be undecided."""
+        known = now
+        for surface, until in self.until.items():
+            if now < self._changed.get(surface, -inf) + LIVELY:
+                known = min(known, max(until, now - self.latest.get(surface, LATEST)))
+        return known
 
     def _address(self, surface: str, control: str) -> str:
         found = self._addresses.get((surface, control))

@@ -19,6 +19,7 @@ from fenko.live.far import FarEnds, far_ends
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
 from fenko.live.keeping import Keeping, kept_file
+from fenko.live.lamps import Lamps
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.notifying import Notifier
@@ -74,6 +75,11 @@ class Session:
         self.inbox = Inbox(self.engine, loop, send, self._look_around)
         self._far: list[FarEnds] = []
         self.linked = Linked(desk.plan.surfaces, self.inbox.put, self._note)
+        self.linked.latest = desk.latest
+        self.inbox.horizon = self.linked.horizon
+        self._lamps = Lamps(desk, self.engine, loop, lambda: self._facts, send)
+        self.linked.came = self._lamps.came
+        self.linked.moved = self._lamps.moved
         for port in ports:
             self._hear(port)
         self._displays = Displays(loop, self._note, self._display_lost)
@@ -164,6 +170,7 @@ class Session:
                 source.pause(self._paused)
             for far in self._far if self._paused else ():
                 far.port.release()
+                self._lamps.all_out()
             self._note("paused: other programs have the surfaces" if self._paused else "running again")
 
     def _end_of_take(self) -> None:
@@ -208,12 +215,14 @@ class Session:
         before, self.around.desk = self.around.desk, desk
         self.inbox.use_plan(time.monotonic(), desk.plan)
         self.linked.use(desk.plan.surfaces)
+        self.linked.latest = desk.latest
         self._notifier.use_desk(desk)
         for source in self._sources:
             source.use_desk(before)
         if desk.tables.get("output") != before.tables.get("output"):
             self._note("output: other settings take effect when Fenko is started again")
         open_now = {out for port in self.router.ports for out in port.outs}
+        self._lamps.use_desk(desk)
         for far in self._far:
             far.use_desk(desk)
             self.router.renew(far.port)

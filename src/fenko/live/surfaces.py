@@ -224,6 +224,11 @@ class Surfaces:
         """The surface of that name, once for each of its nodes, with the controls of the node by the kernel's names."""
         return [(opened.surface, opened.controls) for opened in self._nodes_of(name)]
 
+    def called(self, name: str) -> str:
+        """What the device of a surface calls itself; empty while it is not here."""
+        nodes = self._nodes_of(name)
+        return nodes[0].node.name if nodes else ""
+
     def raw(self, address: str) -> str:
         """What the kernel itself says of an input: a button's code, an axis's value; empty if nothing is known."""
         source = self.source(address)

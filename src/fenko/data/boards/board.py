@@ -4,7 +4,6 @@ What is on the board stands in `pins.py` beside it: NAME, HAS and CAN, `read()`,
 ("1", "512", "100 -20", or detents since the last time for what turns), and `do(words)`, which carries out what it is told."""
 
 import sys
-import time
 
 import pins
 

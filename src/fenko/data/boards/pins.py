@@ -38,7 +38,7 @@ def read():
         "green": str(1 - _BUTTONS["green"].value()),
         "knob": str(knob),
         "dial": str(detents),
-        "lean": "%d %d" % (across - 32768, down - 32768),
+        "lean": f"{across - 32768} {down - 32768}",
     }
 
 

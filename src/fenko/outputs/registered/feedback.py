@@ -204,7 +204,7 @@ TONE = Argument("HERTZ [for TIME]", _read_tone, lambda one: f"{one.hertz}{_write
                 (Tone(440), Tone(20, 1.0), Tone(20000, 0.05)))  # fmt: skip
 LAMP = Argument("NAME on|off|#rrggbb", _read_lamp, lambda one: f"{one.name} {one.to}",
                 (Lamp("mute", "on"), Lamp("note-36", "off"), Lamp("red", "#ff8800")))  # fmt: skip
-LINE = Argument('"TEXT"', _read_line, lambda one: in_quotes(one.text), (Line("Reel 2"), Line("")))
+LINE = Argument('"LINE"', _read_line, lambda one: in_quotes(one.text), (Line("Reel 2"), Line("")))
 SURFACE = Argument(
     "[of SURFACE]",
     lambda reader, verb: read_to(reader, verb, "of"),
@@ -219,7 +219,7 @@ OUTPUT = Output(
     "rumble, tones, text.",
     "fenko.workers.surface:SurfaceWorker",
     verbs=(
-        Verb("rumble", RumbleSaid, (RUMBLE, SURFACE), _steps, "rumble 60% for 120ms",
+        Verb("rumble", RumbleSaid, (RUMBLE, SURFACE), _steps, "rumble 60% for 200ms",
              "the surface rumbles, for 120ms if nothing else is said; `of SURFACE` for another one"),
         Verb("tone", ToneSaid, (TONE, SURFACE), _steps, "tone 880 for 80ms", "the surface sounds, so many Hz; `of SURFACE`"),
         Verb("lamp", LampSaid, (LAMP, SURFACE), _steps, "lamp mute on",
