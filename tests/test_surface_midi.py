@@ -3,11 +3,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
 import signal
 import subprocess
 import sys
+import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
@@ -19,8 +21,9 @@ from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, program, there
 from fenko.core.controls import SORTS, shape_of
 from fenko.core.inputs import Raw
 from fenko.core.midi_in import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
+from fenko.desk.descriptions import load_description
 from fenko.workers.way_midi import message_for
-from support import wait_for
+from support import FENKO, Run, wait_for
 
 __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
@@ -41,6 +44,8 @@ client.activate()
 for line in sys.stdin:
     for message in line.split("/"):
         waiting.put(bytes.fromhex(message))
+client.deactivate()
+client.close()
 """
 DESK = """
 [surface.plover]
@@ -98,6 +103,10 @@ def plover(env: Mapping[str, str], folder: Path) -> Iterator[Plover]:
     ):
         wait_for(there(lambda: "Plover Eight:out" in jack_ports(env)), "the controller")
         yield Plover(process, heard)
+        # It goes in order, or the server waits for it for seconds.
+        assert process.stdin is not None
+        process.stdin.close()
+        process.wait(10)
 
 
 @pytest.fixture
@@ -166,6 +175,125 @@ def test_nothing_stays_held(jack: dict[str, str], far: MakeFar, tmp_path: Path, 
         hands.until(lambda: hands.engine.held == (), "let go")
         made.close()
         hands.until(lambda: not hands.linked.present("plover"), "it is gone")
+
+
+# --- The commands ---
+
+
+class Shown:
+    """A command that runs, and what it says."""
+
+    def __init__(self, env: Mapping[str, str], folder: Path, *command: str) -> None:
+        self._file = folder / f"shown-{'-'.join(command[:2]).replace('/', '')}"
+        nowhere = {**env, "XDG_CONFIG_HOME": str(folder / "nobody"), "FENKO_DESK": ""}
+        del nowhere["FENKO_DESK"]
+        with self._file.open("wb") as out:
+            self.process = subprocess.Popen(
+                [*FENKO, *command], stdin=subprocess.PIPE, stdout=out, stderr=out, env=nowhere
+            )
+
+    @property
+    def text(self) -> str:
+        """All that it said."""
+        return self._file.read_text()
+
+    def says(self, words: str) -> None:
+        wait_for(lambda: words in self.text, f"`{words}`; it said {self.text!r}" if self._file.exists() else words)
+
+    def line(self, text: str) -> None:
+        """A person types this."""
+        assert self.process.stdin is not None
+        self.process.stdin.write(text.encode() + b"\n")
+        self.process.stdin.flush()
+
+    def end(self) -> int:
+        """Ctrl-C."""
+        self.process.send_signal(signal.SIGINT)
+        return self.process.wait(20)
+
+
+@needs_jack
+def test_watch_shows_and_records_it(jack: dict[str, str], controller: Plover, tmp_path: Path, fenko: Run) -> None:
+    take = tmp_path / "take.jsonl"
+    shown = Shown(jack, tmp_path, "watch", "--take", str(take))
+    shown.says("surface plover-eight: here now")
+    controller.says("90 24 40", "80 24 00", *["b0 10 41"] * 5, "b0 10 3f", "b0 07 7f")
+    shown.says("plover-eight cc-7")
+    said = " ".join(shown.text.split())
+    assert "plover-eight note-36 50 %" in said
+    assert "plover-eight cc-16 +2 detents" in said
+    assert shown.end() == 0
+    (tmp_path / "desk.toml").write_text(
+        'format = 1\n[surface.plover-eight]\nkind = "midi"\nlinks = ["midi Plover*"]\n[surface.plover-eight.control.cc-16]\nsort = "dial"\n'
+        '[profile.base.on.plover-eight]\nnote-36 = "a"\ncc-7.full = "b"\n'
+    )
+    lines = take.read_text().splitlines()
+    # What came before it was recognised was recorded as it came; a person leaves that out.
+    kept = [line for line in lines if '"cc-16","raw"' not in line]
+    take.write_text("\n".join(kept) + "\n")
+    done = fenko("rehearse", str(take), "--desk", str(tmp_path), "--format", "jsonl")
+    assert done.returncode == 0, done.stderr
+    assert [json.loads(line)["key"] for line in done.stdout.splitlines()] == ["a", "a", "b", "b"]
+
+
+@needs_jack
+def test_devices_lists_asks_and_describes_it(
+    jack: dict[str, str], controller: Plover, tmp_path: Path, fenko: Run
+) -> None:
+    listed = fenko("devices", "--format", "json", JACK_DEFAULT_SERVER=jack["JACK_DEFAULT_SERVER"])
+    found = next(one for one in json.loads(listed.stdout) if one["kind"] == "midi")
+    assert (found["name"], found["link"], found["nodes"]) == ("Plover Eight", "midi Plover Eight", [])
+    pressed = Shown(jack, tmp_path, "devices", "--press")
+    pressed.says("Press something")
+    time.sleep(0.5)
+    for _ in range(20):
+        if pressed.process.poll() is not None:
+            break
+        controller.says("b0 10 01", "b0 10 01", "b0 10 7f", "b0 10 7f", "b0 10 01", "b0 10 01")
+        time.sleep(0.3)
+    assert 'links = ["midi Plover Eight"]' in pressed.text
+    assert '[surface.plover-eight.control.cc-16]\n    sort = "dial"' in pressed.text
+    file = tmp_path / "plover.toml"
+    guide = Shown(jack, tmp_path, "devices", "--describe", "--link", "midi Plover*", "--out", str(file))
+    guide.says("Press something")
+    while "1: press it" not in guide.text:
+        controller.says("90 24 7f", "90 24 00")
+        time.sleep(0.2)
+    while "it sent note-36" not in guide.text:
+        controller.says("90 24 7f", "90 24 00")
+        time.sleep(0.6)
+    guide.line("take")
+    controller.says(*["b0 10 41"] * 6, "b0 10 3f")
+    guide.says("it sent cc-16")
+    guide.line("jog")
+    controller.says("b0 07 7f", "b0 27 7f", "b0 07 40", "b0 27 01")
+    guide.says("it sent cc-7")
+    guide.line("main")
+    guide.line("stop")
+    assert guide.process.wait(20) == 0, guide.text
+    described = load_description(file)
+    assert {spot.name: (spot.control, spot.sort, spot.coding, spot.bits) for spot in described.spots} == {
+        "take": ("note-36", None, None, None), "jog": ("cc-16", "dial", "offset", None), "main": ("cc-7", None, None, 14),
+    }  # fmt: skip
+
+
+@needs_jack
+def test_learn_hears_it(jack: dict[str, str], controller: Plover, tmp_path: Path) -> None:
+    desk = tmp_path / "desk"
+    desk.mkdir()
+    (desk / "desk.toml").write_text("format = 1\n" + DESK)
+    lesson = Shown(jack, tmp_path, "learn", "--once", "--profile", "base", "--desk", str(desk))
+    lesson.says("Press a control")
+    while "note-40" not in lesson.text:
+        controller.says("90 28 7f")
+        time.sleep(0.1)
+        controller.says("80 28 00")
+        time.sleep(0.5)
+    lesson.line("ctrl+shift+o")
+    lesson.says("label:")
+    lesson.line("")
+    assert lesson.process.wait(20) == 0, lesson.text
+    assert 'note-40 = "ctrl+shift+o"' in (desk / "desk.toml").read_text()
 
 
 # --- What messages mean ---

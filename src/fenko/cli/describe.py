@@ -4,20 +4,23 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
+import msgspec
 from msgspec import Struct
 
 from fenko.cli.lines import Lines, note_trouble, prompt
 from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
-from fenko.core.descriptions import DescribedControl, Description
+from fenko.core.descriptions import DescribedControl, Description, default_form, default_size
 from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
 from fenko.desk.writing import description_text, quoted, write_new
+from fenko.live.far_surfaces import FarSurfaces, of_things
+from fenko.live.found import FarThing, midi_things
 from fenko.live.loop import Loop
 from fenko.live.registry import EveryThing, OneThing
 from fenko.live.surfaces import Surfaces
@@ -35,6 +38,14 @@ class Pressed(Struct, frozen=True):
     control: str
 
 
+class FarPressed(Struct, frozen=True):
+    """The same of what is no kernel device; `sort` is how the control acts, where its name does not say so."""
+
+    thing: FarThing
+    control: str
+    sort: str = ""
+
+
 def known_as(thing: Thing, catalogue: Catalogue) -> tuple[str, Description] | None:
     """The description of a thing, with its name; None if nobody has described it."""
     return catalogue.matching(lambda link: any(node.matches(link) for node in thing.nodes))
@@ -48,9 +59,9 @@ def links_of(thing: Thing, described: Description | None) -> tuple[str, ...]:
     return tuple(dict.fromkeys((thing.link, *described.links)))
 
 
-def wait_for_press() -> Pressed:
-    """Waits for one press, turn or push on anything, keyboards too. Ends the program if there is none."""
-    told: list[tuple[Node, str]] = []
+def wait_for_press(only: FarThing | None = None) -> Pressed | FarPressed:
+    """Waits for one press, turn or push on anything, keyboards too, or on `only` this one. Ends the program if there is none."""
+    told: list[Pressed | FarPressed | tuple[Node, str]] = []
     with Loop() as loop:
         started = False
 
@@ -62,20 +73,68 @@ def wait_for_press() -> Pressed:
                     told.append((source.node, address.partition(".")[2]))
                     loop.stop()
 
+        def feed_far(changes: Sequence[Change]) -> None:
+            for change in changes if far is not None and not told else ():
+                name, _, control = change[1].partition(".")
+                if not control or far is None or abs(far.inputs.conditioned(change)[2]) < _LEAST:
+                    continue
+                settled = not _may_turn(control) or _settled(name, control)
+                if settled:
+                    shape = far.surfaces[name].shapes.get(control.partition(".")[0])
+                    told.append(
+                        FarPressed(
+                            others[name],
+                            control,
+                            shape.name if shape is not None and others[name].kind == "midi" else "",
+                        )
+                    )
+                    loop.stop()
+
+        heard: dict[str, int] = {}
+
+        def _settled(name: str, control: str) -> bool:
+            """Whether a controller of seven bits has said enough of what it is."""
+            heard[control] = heard.get(control, 0) + 1
+            return heard[control] > _MESSAGES or control in (far.surfaces[name].shapes if far is not None else ())
+
+        others = {thing.slug: thing for thing in ([only] if only is not None else midi_things())}
+        far = _heard_far(loop, list(others.values()), feed_far)
         surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
-        surfaces.start()
+        if only is None:
+            surfaces.start()
         started = True
-        _say_what_cannot_be_heard()
+        if only is None:
+            _say_what_cannot_be_heard()
         note("Press something on the thing that you mean (Ctrl-C ends).")
         loop.run()
         surfaces.close()
+        if far is not None:
+            far.close()
     if not told:
         fail("nothing was pressed")
+    if isinstance(told[0], Pressed | FarPressed):
+        return told[0]
     node, control = told[0]
     thing = next((one for one in list_things() if any(other.path == node.path for other in one.nodes)), None)
     if thing is None:
         fail(f"{node.name} is gone again")
     return Pressed(thing, node, control)
+
+
+_LEAST = 1 / 127
+_MESSAGES = 5  # of a controller, after which it is what it seems
+
+
+def _may_turn(control: str) -> bool:
+    return "cc-" in control
+
+
+def _heard_far(loop: Loop, things: Sequence[FarThing], feed: Callable[[Sequence[Change]], None]) -> FarSurfaces | None:
+    try:
+        return of_things(loop, things, feed, note_trouble)
+    except OSError as why:
+        note_trouble(f"MIDI controllers and boards cannot be heard: {reason(why)}")
+        return None
 
 
 def _say_what_cannot_be_heard() -> None:
@@ -88,12 +147,16 @@ def _say_what_cannot_be_heard() -> None:
         note(f"You may not read {', '.join(deaf)}, so presses there are not heard (`fenko ready` helps).")
 
 
-def describe_thing(out: Path | None) -> None:
-    """Asks for a thing, walks along its controls with the person, and writes what came of it."""
-    thing = wait_for_press().thing
-    path = out or user_folder() / FOLDER / f"{slug_of(thing.name)}.toml"
+def describe_thing(out: Path | None, only: FarThing | None = None) -> None:
+    """Asks for a thing, walks along its controls with the person, and writes what came of it. A board says itself what it has."""
+    pressed = wait_for_press(only) if only is None or only.kind != "board" else FarPressed(only, "")
+    path = out or user_folder() / FOLDER / f"{slug_of(pressed.thing.name)}.toml"
     if os.path.lexists(path):
         fail(f"{path} is already there; name another file with --out, or move it away", 2)
+    if isinstance(pressed, FarPressed):
+        describe_far(pressed.thing, path, out is None)
+        return
+    thing = pressed.thing
     others = [other for other in list_things() if other.kind == "keyboard" and other.nodes != thing.nodes]
     if thing.kind == "keyboard" and not any(other.problem is None for other in others):
         fail(
@@ -107,8 +170,55 @@ def describe_thing(out: Path | None) -> None:
         guide.start()
         loop.run()
         guide.close()
-    description = guide.describer.description(thing.name, (thing.link,))
-    if not guide.describer.spots:
+    _write(guide.describer.description(thing.name, (thing.link,)), path, out is None)
+
+
+def describe_far(thing: FarThing, path: Path, usual_place: bool) -> None:
+    """The same of a MIDI controller, by its controls; a board is asked."""
+    if thing.kind == "board":
+        _write(_asked(thing), path, usual_place)
+        return
+    note(_INTRODUCTION.format(name=bold(thing.name, True), kind="MIDI controller").replace(_KEPT, ""))
+    with Loop() as loop:
+        guide = _FarGuide(loop, Describer(kind_description("midi")), thing)
+        guide.start()
+        loop.run()
+        guide.close()
+    _write(guide.finished(guide.describer.description(thing.name, (thing.link,))), path, usual_place)
+
+
+_ANSWERS_WITHIN = 8.0  # s
+
+
+def _asked(thing: FarThing) -> Description:
+    """What a board says of itself. Ends the program if it says nothing."""
+    with Loop() as loop:
+        far = of_things(loop, [thing], lambda changes: None, note_trouble)
+        assert far is not None
+        far.linked.came = lambda name: loop.stop()
+        loop.timer(lambda now: loop.stop()).set_in(_ANSWERS_WITHIN)
+        loop.run()
+        said = far.linked.said(thing.slug)
+        far.close()
+    if not said:
+        fail(f"{thing.link}: no board answers there (docs/boards.md)")
+    sorts = {name: str(one["sort"]) for name, one in said[0]["controls"].items()}
+    spots = tuple(
+        DescribedControl(
+            name,
+            None,
+            default_size(name, sort),
+            default_form(name, sort),
+            sort=sort,
+            shows_value=name in said[0]["shown"],
+        )
+        for name, sort in sorts.items()
+    )
+    return Description(str(said[0]["title"]), "board", (thing.link,), spots).laid_out()
+
+
+def _write(description: Description, path: Path, usual_place: bool) -> None:
+    if not description.spots:
         fail("no control was described; nothing was written")
     try:
         write_new(path, description_text(description))
@@ -116,9 +226,10 @@ def describe_thing(out: Path | None) -> None:
         # What a person has pressed together in ten minutes is not thrown away.
         say(description_text(description))
         fail(f"{path} cannot be written: {reason(why)}. Above is what would be in it")
-    _sum_up(description, path, out is None)
+    _sum_up(description, path, usual_place)
 
 
+_KEPT = "The thing is kept from other programs meanwhile. "
 _INTRODUCTION = """
 {name}, a {kind}. Go along its controls row by row, from the left upper corner.
 Press one and let it go, then type its name and Enter. Enter alone keeps the usual name, as does pressing the next one.
@@ -137,24 +248,28 @@ _WORDS = ("row", "skip", "nothing", "back", "again", "stop")
 class _Guide:
     """Leads through the walk: hears the thing, reads the person's lines, asks."""
 
-    def __init__(self, loop: Loop, describer: Describer, thing: Thing) -> None:
+    def __init__(self, loop: Loop, describer: Describer, thing: Thing | None) -> None:
         self.describer = describer
         self._loop = loop
         self._ended = False
         self._naming_nothing = False
         self._settle = loop.timer(self._settled)
-        surface = Surface(_SURFACE, thing.kind)
-        self._surfaces = Surfaces(OneThing(thing.nodes[0], surface), loop, self._feed, lambda raw: None, note_trouble)
+        self._surfaces: Surfaces | None = None
+        if thing is not None:
+            registry = OneThing(thing.nodes[0], Surface(_SURFACE, thing.kind))
+            self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, note_trouble)
 
     def start(self) -> None:
         """Takes the thing over and asks for the first control."""
-        self._surfaces.start()
+        if self._surfaces is not None:
+            self._surfaces.start()
         Lines(self._loop, self._answer)
         self._ask()
 
     def close(self) -> None:
         """Gives the thing back."""
-        self._surfaces.close()
+        if self._surfaces is not None:
+            self._surfaces.close()
 
     def _feed(self, changes: Sequence[Change]) -> None:
         for change in changes:
@@ -235,6 +350,50 @@ class _Guide:
     def _keep_said(spot: DescribedControl) -> None:
         shown = spot.name or spot.control
         note(f"  {shown}" + (f" ({spot.printed})" if spot.printed and spot.printed != shown else ""))
+
+
+class _FarGuide(_Guide):
+    """The same on a MIDI controller, whose controls that turn without end are recognised by what they send."""
+
+    def __init__(self, loop: Loop, describer: Describer, thing: FarThing) -> None:
+        super().__init__(loop, describer, None)
+        self._name = thing.slug
+        far = of_things(loop, [thing], self._hear, note_trouble)
+        assert far is not None
+        self._far = far
+        self._halves: set[str] = set()
+        self._last = ""
+
+    def _hear(self, changes: Sequence[Change]) -> None:
+        told: list[Change] = []
+        for t, address, value in map(self._far.inputs.conditioned, changes):
+            control = address.partition(".")[2]
+            if control.startswith("cc-") and self._last == f"cc-{int(control[3:]) - 32}":
+                self._halves.add(self._last)  # the lower half of a finer number, and no control of its own
+                continue
+            self._last = control
+            told.append((t, f"{_SURFACE}.{control}" if control else address, value))
+        if told:
+            self._feed(told)
+
+    def finished(self, description: Description) -> Description:
+        """With what was recognised."""
+        spots = []
+        for spot in description.spots:
+            shape = self._far.surfaces[self._name].shapes.get(spot.control)
+            coding = self._far.codings.get(f"{self._name}.{spot.control}")
+            spots.append(
+                msgspec.structs.replace(
+                    spot, sort=shape.name if shape is not None else None, coding=coding,
+                    bits=14 if spot.control in self._halves else None,
+                )
+            )  # fmt: skip
+        return msgspec.structs.replace(description, spots=tuple(spots))
+
+    def close(self) -> None:
+        """Lets go of it."""
+        super().close()
+        self._far.close()
 
 
 def _sum_up(description: Description, path: Path, usual_place: bool) -> None:

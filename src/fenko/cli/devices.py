@@ -8,15 +8,17 @@ from typing import Any
 
 import click
 
-from fenko.cli.describe import describe_thing, known_as, links_of, wait_for_press
+from fenko.cli.describe import FarPressed, describe_thing, known_as, links_of, wait_for_press
 from fenko.cli.shared import desk_option, desk_path, format_option, note, say, show_json, show_problems, show_table
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
 from fenko.data import DEVICES
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.writing import quoted
+from fenko.live.found import FarThing, far_things, named
 from fenko.system.person import group_member
 from fenko.system.things import SYSFS, Thing, list_things
+from fenko.workers.midi_ports import fits
 
 
 @click.command()
@@ -24,30 +26,48 @@ from fenko.system.things import SYSFS, Thing, list_things
 @format_option("table", "json")
 @click.option("--press", is_flag=True, help="Ask for a press on the thing that you mean, and tell which one it is.")
 @click.option("--describe", is_flag=True, help="Write a description of a thing: press its controls one by one.")
+@click.option(
+    "--link", metavar="LINK",
+    help="With --press or --describe: a board, `serial DEVICE` or `tcp HOST:PORT`, or one MIDI controller, `midi PORT`.",
+)  # fmt: skip
 @click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="With --describe: the file to write.")
 @click.option("--known", is_flag=True, help="List the descriptions at hand instead: yours and those of Fenko.")
-def command(desk_folder: Path | None, form: str, press: bool, describe: bool, out: Path | None, known: bool) -> None:
-    """List what is plugged in: name, link for the desk, kind, event nodes, and why something cannot be read."""
+def command(
+    desk_folder: Path | None, form: str, press: bool, describe: bool, link: str | None, out: Path | None, known: bool
+) -> None:
+    """List what is plugged in: name, link for the desk, kind, event nodes, and why something cannot be read.
+
+    MIDI controllers and serial lines, at which boards may be, are listed too. A board is only asked what it is when you
+    name its line with --link.
+    """
     if press + describe + known > 1:
         raise click.UsageError("--press, --describe and --known are three different questions.")
     if out is not None and not describe:
         raise click.UsageError("--out goes with --describe.")
+    if link is not None and not (press or describe):
+        raise click.UsageError("--link goes with --press and --describe.")
+    try:
+        far = named(link) if link is not None else None
+    except ValueError as why:
+        raise click.BadParameter(str(why), param_hint="--link") from None
     folder = desk_path(desk_folder)
     catalogue = Catalogue.usual(folder if folder.is_dir() else None)
     if describe:
-        describe_thing(out)
+        describe_thing(out, far)
         return
     if press:
-        _tell_pressed(form, catalogue)
+        _tell_pressed(form, catalogue, far)
         return
     if known:
         _list_known(form, catalogue)
         return
-    things = list_things()
+    things, others = list_things(), far_things()
     if form == "json":
-        show_json([_as_json(thing, catalogue) for thing in things])
+        show_json(
+            [*(_as_json(thing, catalogue) for thing in things), *(_far_as_json(one, catalogue) for one in others)]
+        )
         return
-    if not things:
+    if not things and not others:
         note(
             "No input devices are here." if SYSFS.is_dir() else f"This system has no kernel input ({SYSFS} is missing)."
         )
@@ -64,6 +84,7 @@ def command(desk_folder: Path | None, form: str, press: bool, describe: bool, ou
         )
         for thing, described in found
     ]
+    rows += [(one.name, one.link, one.kind, _described(one, catalogue) or "", "", one.problem or "") for one in others]
     show_table(("name", "link", "kind", "description", "nodes", "problem"), rows)
     show_problems(catalogue.problems, err=True)
     denied = [thing for thing in things if thing.problem and "may not be read" in thing.problem]
@@ -110,9 +131,45 @@ def _as_json(thing: Thing, catalogue: Catalogue) -> dict[str, Any]:
     }
 
 
-def _tell_pressed(form: str, catalogue: Catalogue) -> None:
+def _described(thing: FarThing, catalogue: Catalogue) -> str | None:
+    """The description of something that is no kernel device, by its link."""
+    found = catalogue.matching(
+        lambda link: link == thing.link or (link.startswith("midi ") and fits(link[5:], thing.name))
+    )
+    return found[0] if found else None
+
+
+def _far_as_json(thing: FarThing, catalogue: Catalogue) -> dict[str, Any]:
+    return {
+        "name": thing.name, "link": thing.link, "kind": thing.kind, "description": _described(thing, catalogue), "nodes": [],
+        "problem": thing.problem,
+    }  # fmt: skip
+
+
+def _tell_far(form: str, catalogue: Catalogue, found: FarPressed) -> None:
+    """Tells which MIDI controller or board was pressed."""
+    thing, known = found.thing, _described(found.thing, catalogue)
+    if form == "json":
+        show_json(_far_as_json(thing, catalogue) | {"pressed": {"control": found.control, "sort": found.sort}})
+        return
+    say(f"{thing.name}: {found.control}")
+    say(f"\nFor the desk:\n\n    [surface.{thing.slug}]")
+    say(f'    kind = "{thing.kind}"')
+    if known:
+        say(f'    description = "{known}"')
+    say(f"    links = [{quoted(thing.link)}]")
+    if thing.kind == "board" and not known:
+        note(f"\nWhat is on it, `fenko devices --describe --link {quoted(thing.link)}` asks it, for the desk.")
+    if found.sort:
+        say(f'\n    [surface.{thing.slug}.control.{found.control}]\n    sort = "{found.sort}"')
+
+
+def _tell_pressed(form: str, catalogue: Catalogue, far: FarThing | None) -> None:
     """Tells which thing was pressed and how a desk names it."""
-    found = wait_for_press()
+    found = wait_for_press(far)
+    if isinstance(found, FarPressed):
+        _tell_far(form, catalogue, found)
+        return
     known = known_as(found.thing, catalogue)
     if form == "json":
         show_json(_as_json(found.thing, catalogue) | {"pressed": {"control": found.control, "node": found.node.path}})

@@ -14,9 +14,11 @@ from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.reader import NAME, PhraseError
 from fenko.core.recognising import Meant, Recogniser
 from fenko.core.verbs.keys import Command
-from fenko.core.words import nearest
+from fenko.core.words import nearest, reason
+from fenko.desk.compiled import compiled
 from fenko.desk.shortcuts import Shortcut
 from fenko.live.capture import Capture, NoKeyboard
+from fenko.live.far_surfaces import FarSurfaces, of_desk
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
 from fenko.live.surfaces import Surfaces
@@ -55,12 +57,17 @@ class Teacher:
         self._recogniser = Recogniser(lesson.desk.plan.surfaces, lesson.desk.plan.timing)
         self._settle = loop.timer(self._settled)
         self._surfaces = Surfaces(DeskRegistry(lesson.desk), loop, self._feed, lambda raw: None, note_trouble)
+        self._far: FarSurfaces | None = None
+        try:
+            self._far = of_desk(loop, compiled(lesson.desk), (), self._far_feed, note_trouble)
+        except OSError as why:
+            note_trouble(f"MIDI controllers and boards cannot be heard: {reason(why)}")
 
     def start(self, what: Meant | None) -> None:
         """Takes the surfaces over and asks for the first control."""
         self._surfaces.start()
         Lines(self._loop, lambda line: self._answer(line))
-        if not self._surfaces.any_open:
+        if not self._surfaces.any_open and self._far is None:
             note("None of this desk's surfaces can be heard now; controls can be named instead (`fenko devices`).")
         note(f"Learning for {bold(self._lesson.place, True)}. Ctrl-C ends; what is written stays.")
         if what is not None:
@@ -75,6 +82,8 @@ class Teacher:
         if self._moved is not None:
             self._moved.close()
         self._surfaces.close()
+        if self._far is not None:
+            self._far.close()
 
     # --- The control ---
 
@@ -83,6 +92,10 @@ class Teacher:
         self._recogniser.forget()
         self._answer = self._name_control
         prompt("\nPress a control, or name it (undo, profile NAME, layer NAME, stop): ")
+
+    def _far_feed(self, changes: Sequence[Change]) -> None:
+        if self._far is not None:
+            self._feed(list(map(self._far.inputs.conditioned, changes)))
 
     def _feed(self, changes: Sequence[Change]) -> None:
         for change in changes:

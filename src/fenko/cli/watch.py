@@ -37,9 +37,12 @@ from fenko.core.controls import THRESHOLDS
 from fenko.core.plan import Plan
 from fenko.core.stack import stack_of
 from fenko.core.words import reason, width
+from fenko.desk.compiled import compiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.devices.recorder import TakeWriter, take_line
+from fenko.live.far_surfaces import FarSurfaces, of_desk, of_things
+from fenko.live.found import FarThing, midi_things, named
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry, EveryThing
 from fenko.live.surfaces import Surfaces
@@ -55,6 +58,10 @@ _BAR = 8
 @click.argument("surfaces", nargs=-1)
 @desk_option
 @format_option("text", "jsonl")
+@click.option(
+    "--link", "links", multiple=True, metavar="LINK",
+    help="Without a desk: a board too, `serial DEVICE` or `tcp HOST:PORT`, or `midi PORT`. MIDI controllers are found.",
+)  # fmt: skip
 @click.option("--take", "take_path", metavar="FILE", type=click.Path(path_type=Path), help="Record it as a take.")
 @click.option("--name", metavar="TEXT", default="", help="With --take: what the take is called.")
 @click.option("--note", "take_note", metavar="TEXT", help="With --take: anything worth knowing about it.")
@@ -62,6 +69,7 @@ def command(
     surfaces: tuple[str, ...],
     desk_folder: Path | None,
     form: str,
+    links: tuple[str, ...],
     take_path: Path | None,
     name: str,
     take_note: str | None,
@@ -74,13 +82,16 @@ def command(
     """
     goes_with("--take", take_path is not None, name=name, note=take_note)
     desk = usual_desk(desk_folder)
+    if links and desk is not None:
+        raise click.UsageError("--link is for things that no desk knows; the desk has their links.")
+    things = _things(links)
     if desk is not None:
         for unknown in [surface for surface in surfaces if surface not in desk.plan.surfaces]:
             fail_unknown(f"the desk has no surface `{unknown}`", unknown, desk.plan.surfaces)
     with ExitStack() as stack:
         loop = stack.enter_context(Loop())
         full = form == "text" and sys.stdout.isatty()
-        watcher = _Watcher(loop, desk, surfaces, form, full, stack)
+        watcher = _Watcher(loop, desk, surfaces, things, form, full, stack)
         if take_path is not None:
             watcher.record(take_path, name or take_path.stem, take_note, stack)
         if full:
@@ -94,11 +105,26 @@ def command(
         sys.exit(1 if watcher.failed else 0)
 
 
+def _things(links: Sequence[str]) -> list[FarThing]:
+    """Those that a person names."""
+    try:
+        return [named(link) for link in links]
+    except ValueError as why:
+        raise click.BadParameter(str(why), param_hint="--link") from None
+
+
 class _Watcher:
     """Wires devices, focus, recorder and picture together."""
 
     def __init__(
-        self, loop: Loop, desk: Desk | None, wanted: tuple[str, ...], form: str, full: bool, stack: ExitStack
+        self,
+        loop: Loop,
+        desk: Desk | None,
+        wanted: tuple[str, ...],
+        things: Sequence[FarThing],
+        form: str,
+        full: bool,
+        stack: ExitStack,
     ) -> None:
         self._loop = loop
         self._form = form
@@ -118,10 +144,28 @@ class _Watcher:
         registry = DeskRegistry(desk, share=True, wanted=wanted) if desk else EveryThing(Catalogue.usual(), wanted)
         self._surfaces = Surfaces(registry, loop, self._feed, lambda raw: None, self._say, raw=True)
         stack.callback(self._surfaces.close)
+        self._far = self._far_surfaces(desk, wanted, things)
+        if self._far is not None:
+            stack.callback(self._far.close)
+            self._far.learned = self._learn
         if self._plan is not None:
             self._follow_focus(stack)
         self._surfaces.start()
-        self._say_if_nothing(wanted)
+        if self._far is None:
+            self._say_if_nothing(wanted)
+
+    def _far_surfaces(
+        self, desk: Desk | None, wanted: tuple[str, ...], things: Sequence[FarThing]
+    ) -> FarSurfaces | None:
+        """What is no kernel device: of a desk what it names; else every MIDI controller, and what a person names."""
+        try:
+            if desk is not None:
+                return of_desk(self._loop, compiled(desk), wanted, self._feed, self._say)
+            found = [*things, *(thing for thing in midi_things() if not wanted or thing.slug in wanted)]
+            return of_things(self._loop, found, self._feed, self._say)
+        except OSError as why:
+            self._say(f"MIDI controllers and boards cannot be heard: {reason(why)}")
+            return None
 
     def _say_if_nothing(self, wanted: Sequence[str]) -> None:
         missing = [surface for surface in wanted if surface not in self._kinds]
@@ -178,11 +222,21 @@ class _Watcher:
                 self._learn(change[2])
             if self._writer is not None:
                 self._record(change)
-            change = self._surfaces.inputs.conditioned(change)
+            change = self._conditioned(change)
             self._board.see(change)
             if not self._full:
                 self._print(change)
         self._redraw_soon()
+
+    def _conditioned(self, change: Change) -> Change:
+        name, _, control = change[1].partition(".")
+        if self._far is None or name not in self._far.surfaces or not control:
+            return self._surfaces.inputs.conditioned(change)
+        if not self._board.knows(change[1]):
+            self._board.add(
+                self._far.surfaces[name], [control.partition(".")[0]]
+            )  # it says nothing of itself before it is used
+        return self._far.inputs.conditioned(change)
 
     def _record(self, change: Change) -> None:
         assert self._writer is not None
@@ -198,6 +252,11 @@ class _Watcher:
         for surface, controls in self._surfaces.present(name):
             self._kinds[surface.name] = surface.kind
             self._board.add(surface, controls)
+        if self._far is not None and name in self._far.surfaces:
+            surface = self._far.surfaces[name]
+            self._kinds[name] = surface.kind
+            said = {control for one in self._far.linked.said(name) for control in one.get("controls") or ()}
+            self._board.add(surface, [*surface.shapes, *sorted(said - surface.shapes.keys())])
 
     def _print(self, change: Change) -> None:
         if self._form == "jsonl":

@@ -116,13 +116,21 @@ class Board:
         self._gone: set[str] = set()
 
     def add(self, surface: Surface, controls: Iterable[str]) -> None:
-        """A surface with these controls (by the kernel's names) is there. What is known already stays."""
+        """A surface with these controls (by the kernel's names) is there. What is known already stays, but for what acts otherwise
+        than was thought."""
         self._surfaces[surface.name] = surface
         known = self._controls.setdefault(surface.name, {})
         for control in controls:
             own = surface.own_name(control)
-            known.setdefault(own, _Control(surface.shape(own) or BUTTON, surface.conditioning_of(own)))
+            shape = surface.shape(own) or BUTTON
+            if own not in known or known[own].shape is not shape:
+                known[own] = _Control(shape, surface.conditioning_of(own))
         self._gone.discard(surface.name)
+
+    def knows(self, address: str) -> bool:
+        """Whether the control at an address is one of those."""
+        surface, _, rest = address.partition(".")
+        return rest.partition(".")[0] in self._controls.get(surface, {})
 
     def see(self, change: Change) -> None:
         """Takes note of a change."""

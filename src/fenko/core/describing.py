@@ -11,7 +11,7 @@ import re
 from msgspec import Struct, structs
 
 from fenko.core.changes import Change
-from fenko.core.controls import BUTTON, MOTION, TOUCH_AREA, names_another, shape_of
+from fenko.core.controls import BUTTON, FADER, MOTION, PAD, TOUCH_AREA, names_another, shape_of
 from fenko.core.descriptions import (
     BURST,
     DescribedControl,
@@ -28,7 +28,7 @@ QUIET = 0.25
 
 _MEANT = 0.5  # how far an axis has to go to be meant
 _PITCH = 19.0  # mm from key to key
-_BY_ROWS = ("keypad", "keyboard", "macro-pad", "other")
+_BY_ROWS = ("keypad", "keyboard", "macro-pad", "midi", "board", "other")
 
 
 class Heard(Struct, frozen=True):
@@ -70,7 +70,7 @@ class Describer:
         shape = shape_of(control)
         if not part or shape is MOTION or (shape is TOUCH_AREA and "." in part):
             return
-        if not shape.turns:
+        if not shape.turns and shape is not FADER:  # which rests where it is left
             (self._away.add if abs(value) >= _MEANT / 2 else self._away.discard)(part)
         self._go.append((t, control, value))
 
@@ -225,7 +225,7 @@ def _understand(go: list[tuple[float, str, float]]) -> Heard | None:
     presses: dict[str, list[float]] = {}
     far: dict[str, float] = {}
     for t, control, value in go:
-        if shape_of(control) is not BUTTON:
+        if shape_of(control) not in (BUTTON, PAD):
             far[control] = max(far.get(control, 0.0), abs(value))
         elif value:
             presses.setdefault(control, []).append(t)

@@ -60,7 +60,15 @@ def _settings(spot: DescribedControl) -> list[str]:
         found.append(f"size = {_pair(spot.size)}")
     if spot.form != default_form(spot.control, spot.sort):
         found.append(f"form = {quoted(spot.form)}")
-    found += [f"{name} = {quoted(text)}" for name in ("on", "name", "printed", "sort") if (text := getattr(spot, name))]
+    found += [
+        f"{name} = {quoted(text)}"
+        for name in ("on", "name", "printed", "sort", "coding")
+        if (text := getattr(spot, name))
+    ]
+    if spot.bits:
+        found.append(f"bits = {spot.bits}")
+    if spot.shows_value:
+        found.append("shows-value = true")
     if spot.sends is not None:
         several = f"[{', '.join(map(quoted, spot.sends))}]" if len(spot.sends) > 1 else quoted("".join(spot.sends))
         found.append(f"sends = {several if spot.sends else quoted('nothing')}")

@@ -6,20 +6,31 @@ from collections.abc import Callable, Mapping, Sequence
 from math import inf
 from typing import Any
 
-from fenko.core.changes import Change, Effect
+from msgspec import structs
+
+from fenko.core.changes import OUTSIDE, Change, Effect
+from fenko.core.controls import FAR_LINKS, SORTS
 from fenko.core.flow import Sent
+from fenko.core.inputs import Inputs, Raw
+from fenko.core.midi_in import Turns, guessed
 from fenko.core.plan import Surface
-from fenko.desk.compiled import LINKED
+from fenko.desk.compiled import LINKED, Compiled, linked_entry
+from fenko.live.found import FarThing
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.router import Router
 from fenko.outputs.afar import FarPort, Unheard
 from fenko.outputs.port import Settings
 
+_ENOUGH = 4
+"""Messages of an endless control by which it is recognised."""
+Feed = Callable[[Sequence[Change]], None]
+
 
 class FarSurfaces(Unheard):
-    """Hears these `surfaces`, of which `tables` say all that their workers need (`linked`, and the brokers). Raises OSError where
-    no process can be started."""
+    """Hears these `surfaces`, of which `tables` say all that their workers need (`linked`, and the brokers). With `guesses` it is
+    recognised by what they send which controls of MIDI controllers turn without end, and what boards have is what they say. Raises
+    OSError where no process can be started."""
 
     def __init__(
         self,
@@ -27,10 +38,21 @@ class FarSurfaces(Unheard):
         surfaces: Mapping[str, Surface],
         tables: Mapping[str, Any],
         folder: str,
-        feed: Callable[[Sequence[Change]], None],
+        feed: Feed,
         note: Callable[[str], None],
+        guesses: bool = False,
     ) -> None:
-        self.linked = Linked(surfaces, feed, note)
+        self.surfaces = dict(surfaces)
+        self.inputs = Inputs(self.surfaces)
+        self.learned: Callable[[str], None] = lambda surface: None
+        """Told of each surface of which more is known now."""
+        self.codings: dict[str, str] = {}
+        """By address, how controls that turn without end write their steps, as far as that was recognised."""
+        self._feed = feed
+        self._guesses = guesses
+        self._values: dict[str, list[int]] = {}
+        self._turns: dict[str, Turns] = {}
+        self.linked = Linked(self.surfaces, self._heard, note)
         self._router = Router(loop, lambda port, why: None)
         self._port = FarPort(["feedback"], Settings(tables, note, None, folder), "surfaces")
         self._port.hearer = self
@@ -42,7 +64,49 @@ class FarSurfaces(Unheard):
 
     def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
         """A surface has come, or gone."""
+        known = self.surfaces.get(surface)
+        if what is not None and known is not None and self._guesses:
+            sorts = {
+                name: SORTS[one["sort"]] for name, one in (what.get("controls") or {}).items() if one["sort"] in SORTS
+            }
+            self._know(structs.replace(known, shapes=known.shapes | sorts))
         self.linked.here(surface, link, what)
+
+    def _know(self, surface: Surface) -> None:
+        self.surfaces[surface.name] = surface
+        self.inputs = Inputs(self.surfaces)
+        self.linked.use(self.surfaces)
+        self.learned(surface.name)
+
+    def _heard(self, changes: Sequence[Change]) -> None:
+        if not self._guesses:
+            self._feed(changes)
+            return
+        for change in changes:  # one by one, for after any of them more may be known of its control
+            self._feed([self._guessed(change)])
+
+    def _guessed(self, change: Change) -> Change:
+        """A change of a MIDI controller, as steps if it turns without end."""
+        t, address, value = change
+        if (
+            address in OUTSIDE
+            or not isinstance(value, Raw)
+            or (value.least, value.most) != (0, 127)
+            or "cc-" not in address
+        ):
+            return change
+        if address in self._turns:
+            return (t, address, self._turns[address].turn(value.value))
+        values = self._values.setdefault(address, [])
+        values.append(value.value)
+        sort, coding = guessed(values[-_ENOUGH:]) if len(values) >= _ENOUGH else ("", "")
+        if sort == "dial":
+            self._turns[address], self.codings[address] = Turns(coding), coding
+            name, _, control = address.partition(".")
+            surface = self.surfaces[name]
+            self._know(structs.replace(surface, shapes=surface.shapes | {control: SORTS["dial"]}))
+            return (t, address, self._turns[address].turn(value.value))
+        return change
 
     def ended(self) -> None:
         """Whatever was there is gone."""
@@ -62,7 +126,41 @@ class FarSurfaces(Unheard):
         self._router.close()
 
 
-def tables_of(entries: Mapping[str, Mapping[str, Any]], brokers: Any = None) -> dict[str, Any]:
-    """The tables that workers of such surfaces read."""
-    usual = {"links": [], "kind": "other", "controls": {}, "names": {}, "colours": {}, "latest": 0.15}
-    return {LINKED: {name: {**usual, **entry} for name, entry in entries.items()}, "mqtt": brokers or {}}
+def of_desk(
+    loop: Loop, desk: Compiled, wanted: Sequence[str], feed: Feed, note: Callable[[str], None]
+) -> FarSurfaces | None:
+    """Those of a desk's surfaces that can turn up otherwise than as kernel devices; None where none can. Raises OSError."""
+    names = [
+        name for name, entry in desk.links.items()
+        if (not wanted or name in wanted) and any(link.partition(" ")[0] in FAR_LINKS for link in entry.links)
+    ]  # fmt: skip
+    if not names:
+        return None
+    tables = {
+        LINKED: {name: _heard_only(linked_entry(desk, name)) for name in names},
+        "mqtt": desk.tables.get("mqtt") or {},
+    }
+    surfaces = {name: desk.plan.surfaces[name] for name in names}
+    return FarSurfaces(loop, surfaces, tables, desk.folder, feed, note)
+
+
+def _heard_only(entry: dict[str, Any]) -> dict[str, Any]:
+    """The same without its kernel devices, which are heard elsewhere."""
+    return {**entry, "links": [link for link in entry["links"] if link.partition(" ")[0] in FAR_LINKS]}
+
+
+def of_things(loop: Loop, things: Sequence[FarThing], feed: Feed, note: Callable[[str], None]) -> FarSurfaces | None:
+    """Things that no desk knows; None where there are none. Raises OSError."""
+    if not things:
+        return None
+    names: dict[str, FarThing] = {}
+    for thing in things:
+        names.setdefault(
+            next(n for n in (thing.slug, *(f"{thing.slug}-{k}" for k in range(2, 999))) if n not in names), thing
+        )
+    entries = {
+        name: {"links": [thing.link], "kind": thing.kind, "controls": {}, "names": {}, "colours": {}, "latest": 0.15}
+        for name, thing in names.items()
+    }  # fmt: skip
+    surfaces = {name: Surface(name, thing.kind) for name, thing in names.items()}
+    return FarSurfaces(loop, surfaces, {LINKED: entries, "mqtt": {}}, "", feed, note, guesses=True)
