@@ -88,6 +88,7 @@ class FarDesk:
         self.linked = Linked(desk.plan.surfaces, self.put, self.notes.append)
         self.ends = FarEnds(self.port, self.engine, self, self.linked)  # type: ignore[arg-type]
         self.closed = False
+        self.stirred = 0
         self.sent: list[Effect] = []
         """What came of changes that workers told of, and of time."""
 

@@ -290,8 +290,9 @@ def test_learn_hears_it(jack: dict[str, str], controller: Plover, tmp_path: Path
         controller.says("80 28 00")
         time.sleep(0.5)
     lesson.line("ctrl+shift+o")
-    lesson.says("label:")
-    lesson.line("")
+    for asked in ("label", "colour", "icon"):
+        lesson.says(asked)
+        lesson.line("")
     assert lesson.process.wait(20) == 0, lesson.text
     assert 'note-40 = "ctrl+shift+o"' in (desk / "desk.toml").read_text()
 

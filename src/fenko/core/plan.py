@@ -8,7 +8,7 @@ from msgspec import Struct, field, structs
 
 from fenko.core.circumstances import Circumstances, Closeness, Condition, Focus
 from fenko.core.conditioning import STICK_DEAD_ZONE, STRUCK_AT, STRUCK_UNTIL, TILT_DEAD_ZONE, Conditioning
-from fenko.core.controls import BUTTON, LEANING, PAD, STICK, Shape, has_control, passed_on, shape_of
+from fenko.core.controls import BUTTON, LEANING, PAD, SORTS, STICK, Shape, has_control, passed_on, shape_of
 from fenko.core.descriptions import BURST, burst_name, burst_of
 from fenko.core.lit import Lit
 from fenko.core.phrase import Phrase
@@ -194,7 +194,9 @@ class Surface(Struct, frozen=True):
         return found or USUAL.get((self.shape(control) or BUTTON).name, UNTOUCHED)
 
     def _shape(self, kernel: str) -> Shape:
-        return self.shapes.get(kernel) or shape_of(kernel)
+        known = self.shapes.get(kernel)
+        # By its name: a plan that came from another process has shapes of its own, and there is one of each.
+        return SORTS[known.name] if known is not None else shape_of(kernel)
 
     def passed_on(self, control: str) -> str | None:
         """The key or mouse button that an unbound control stands for, if this surface sends such on."""

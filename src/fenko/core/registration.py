@@ -170,7 +170,7 @@ class Output(Struct, frozen=True):
     `title` and `help` are for people. `tables` are those that it takes from the desk file: `[NAME]` of this kind, or, where
     it is a `dict` of them, `[NAME.OWN]`. `settle` turns what a phrase says into what the desk means by it (defaults, files),
     several for one of which any will do; it raises Unsettled. `judge` is what `check` has to say. `risk` is what a person
-    has to have agreed to before an effect of these values (act first) is done, in words; empty for what harms nobody.
+    has to have agreed to before an effect of these values (act first) is done, in words; empty for what harms nobody; `asks`, of the desk's tables, are those that no phrase says, each with its place.
 
     `offers`, the same way, are phrases for what is there now, each with what that is, for `fenko learn`.
 
@@ -199,6 +199,7 @@ class Output(Struct, frozen=True):
     settle: Callable[[Any, Surrounding], Iterable[Said]] = as_it_is
     judge: Callable[[Any, Surrounding], Iterable[Finding]] = no_findings
     risk: Callable[[tuple[Any, ...], Mapping[str, Any]], str] | None = None
+    asks: Callable[[Mapping[str, Any]], Iterable[tuple[tuple[str, ...], str]]] = lambda tables: ()
     ready: str = ""
     offers: str = ""
     listens: Callable[[Mapping[str, Any]], bool] = lambda tables: False

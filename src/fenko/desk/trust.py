@@ -38,6 +38,9 @@ def risks(desk: Desk) -> list[Risk]:
     for path, phrase in desk.phrases:
         for what in risks_of(phrase, desk.sources.data):
             found.setdefault(what, path)
+    for output in OUTPUTS.values():
+        for place, what in output.asks(desk.sources.data):
+            found.setdefault(what, place)
     return [Risk(what, path) for what, path in found.items()]
 
 

@@ -38,6 +38,7 @@ class FarEnds(Hearer):
 
     def number(self, out: str, name: str, number: float) -> None:
         """A number at another end is that now."""
+        self._inbox.stirred += 1
         self._engine.restore((out, name), number)
 
     def heard(self, kind: str, name: str, number: float) -> None:
@@ -54,6 +55,7 @@ class FarEnds(Hearer):
 
     def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
         """Bindings that lead there by turns have come to where it stands."""
+        self._inbox.stirred += 1
         if out == "machine":
             machines = tuple(f"{one} {known['state']}" for one, known in self.port.facts[out].items())
             if machines != self._machines:

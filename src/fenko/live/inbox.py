@@ -29,7 +29,11 @@ class Inbox:
         self.send = send
         self.horizon: Callable[[float], float] = lambda now: now
         """Until when all is known that happened, at a time: what hands did elsewhere may be under way."""
+        self.hearers: list[Callable[[Sequence[Change]], None]] = []
+        """Told of all changes, before the engine is."""
         self.before: Callable[[Sequence[Change]], None] | None = None
+        self.stirred = 0
+        """Counts how often something may have changed."""
         self._after = after
         self._inputs = Inputs(engine.plan.surfaces)
         self._busy = False
@@ -44,7 +48,11 @@ class Inbox:
             self._waiting.append(changes)
             return
         self._busy = True
+        self.stirred += 1
         try:
+            if self.hearers:
+                for hear in self.hearers:
+                    hear(list(map(self._inputs.conditioned, changes)))
             if self.before is not None:
                 self.before(list(map(self._inputs.conditioned, changes)))
             # On the way of every event: few calls, and nothing that is not needed.
@@ -108,6 +116,7 @@ class Inbox:
 
     def _do(self, now: float, what: Callable[[float], Sequence[Effect]]) -> None:
         assert not self._busy, "nothing on an event's way lets time pass"
+        self.stirred += 1
         self._last = now = max(now, self._last)
         effects = what(now)
         if effects:

@@ -7,10 +7,10 @@ from collections.abc import Callable, Sequence
 from math import inf
 
 from fenko.core.changes import OUTSIDE, Change, Effect
-from fenko.core.engine import Engine
 from fenko.core.lights import Facts, Lights
 from fenko.core.plan import control_of
 from fenko.desk.compiled import Compiled
+from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
 
 EVERY = 0.02
@@ -24,12 +24,13 @@ class Lamps:
     def __init__(
         self,
         desk: Compiled,
-        engine: Engine,
+        inbox: Inbox,
         loop: Loop,
         facts: Callable[[], Facts],
         send: Callable[[Sequence[Effect]], None],
     ) -> None:
-        self._engine = engine
+        self._inbox = inbox
+        self._seen = -1
         self._facts = facts
         self._send = send
         self._lights = Lights(desk.plan, desk.showing)
@@ -54,18 +55,21 @@ class Lamps:
     def came(self, surface: str) -> None:
         """A surface is there, and shows nothing yet."""
         self._lights.forget(surface)
+        self._seen = -1
 
     def all_out(self) -> None:
         """Every lamp has been put out; those that are to be lit are told again."""
         self._lights.forget()
+        self._seen = -1
 
     def _round(self) -> None:
-        if self._lights:
+        if self._lights and self._inbox.stirred != self._seen:
+            self._seen = self._inbox.stirred
             self._timer.set(max(self._looked + EVERY, time.monotonic()))
 
     def _look(self, now: float) -> None:
         self._looked = now
-        effects = self._lights.look(now, self._engine, self._facts())
+        effects = self._lights.look(now, self._inbox.engine, self._facts())
         if effects:
             self._send(effects)
         if self._lights.due < inf:

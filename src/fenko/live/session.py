@@ -29,6 +29,7 @@ from fenko.live.router import Router
 from fenko.live.source import Source, Surroundings, make_source
 from fenko.live.state import state_of, status_of
 from fenko.live.talk import TalkServer
+from fenko.live.telling import Telling
 from fenko.outputs.port import Port, PortError
 from fenko.services.compiling import Broken
 from fenko.system.talking import Doorway
@@ -77,7 +78,8 @@ class Session:
         self.linked = Linked(desk.plan.surfaces, self.inbox.put, self._note)
         self.linked.latest = desk.latest
         self.inbox.horizon = self.linked.horizon
-        self._lamps = Lamps(desk, self.engine, loop, lambda: self._facts, send)
+        self._lamps = Lamps(desk, self.inbox, loop, lambda: self._facts, send)
+        self._telling = Telling(desk, self.engine, self.inbox, loop, self._raw, send)
         self.linked.came = self._lamps.came
         self.linked.moved = self._lamps.moved
         for port in ports:
@@ -223,6 +225,7 @@ class Session:
             self._note("output: other settings take effect when Fenko is started again")
         open_now = {out for port in self.router.ports for out in port.outs}
         self._lamps.use_desk(desk)
+        self._telling.use_desk(desk)
         for far in self._far:
             far.use_desk(desk)
             self.router.renew(far.port)
@@ -292,9 +295,13 @@ class Session:
         """Its values, and where its controls are."""
         return state_of(
             self.engine,
-            lambda address: next(filter(None, (one.raw(address) for one in self._sources)), ""),
+            self._raw,
             self._facts,
         )
+
+    def _raw(self, address: str) -> str:
+        """What a device itself says of an input."""
+        return next(filter(None, (one.raw(address) for one in self._sources)), "")
 
     @property
     def _facts(self) -> dict[str, dict[str, Any]]:

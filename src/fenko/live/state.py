@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from fenko.core.controls import THRESHOLDS
+from fenko.core.controls import BUTTON, THRESHOLDS
 from fenko.core.engine import Engine
 from fenko.core.verbs import spelled
 from fenko.desk.compiled import Compiled
+from fenko.live.telling import direction
 
 
 def state_of(engine: Engine, raw: Callable[[str], str], facts: dict[str, dict[str, Any]]) -> dict[str, Any]:
@@ -23,10 +24,14 @@ def state_of(engine: Engine, raw: Callable[[str], str], facts: dict[str, dict[st
     for address, at in engine.positions.items():
         surface, _, rest = address.partition(".")
         by = engine.plan.surfaces[surface].conditioning_of(rest.partition(".")[0])
-        controls[address] = {"at": round(at, 4), "shows": round(by.shown_at(at), 3)}
+        shape = engine.plan.surfaces[surface].shape(rest.partition(".")[0]) or BUTTON
+        controls[address] = {
+            "at": round(at, 4), "shows": round(by.shown_at(at), 3), "percent": round(at * 100, 2),
+            "direction": direction(shape, rest.partition(".")[2], at),
+        }  # fmt: skip
     for address in engine.down:
         if address.rpartition(".")[2] not in THRESHOLDS:
-            controls[address] = {"pressed": True}
+            controls.setdefault(address, {})["pressed"] = True
     for address, one in controls.items():
         if said := raw(address):
             one["raw"] = said

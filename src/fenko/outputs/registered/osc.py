@@ -15,6 +15,7 @@ from fenko.core.steps import Amount, Send, Step
 from fenko.core.value import Value
 from fenko.core.verbs.value import By, Change, Following, To, is_change, lowered, read_change, write_change
 from fenko.core.words import nearest
+from fenko.outputs.registered.telling import Tells, asked, risk
 from fenko.outputs.registered.wording import check_range, entry, filled, range_of, ranged, read_to, the_one, write_to
 
 _ADDRESS = re.compile(r"(/[^\s#*,/?\[\]{}\x00-\x20\x7f-\uffff]+)+")
@@ -79,6 +80,17 @@ class OscTable(Table):
     ) = UNSET
     first: (
         Annotated[list[str], Meta(description='What is said when it is there: `["osc /notify 1"]`, phrases of osc.')]
+        | UnsetType
+    ) = UNSET
+    tells: Tells | UnsetType = UNSET
+    tells_on: (
+        Annotated[
+            str,
+            Meta(
+                description="The address below which that is told: `/ADDRESS/SURFACE/CONTROL`. Default: /fenko.",
+                pattern=r"^(/[A-Za-z0-9_.-]+)+$",
+            ),
+        ]
         | UnsetType
     ) = UNSET
     note: Annotated[str, Meta(description="Anything worth knowing about it.")] | UnsetType = UNSET
@@ -213,13 +225,22 @@ OUTPUT = Output(
         Act("osc", "send", ("to", "address", "arguments"),
             lambda to, address, arguments: f"{to}: {address} {_write_arguments(tuple(arguments))}".rstrip(),
             "an [osc.NAME]; its address; what goes with it", queued=lambda to, address, arguments: _queued(to, address, arguments)),
+        Act("osc", "tell", ("to", "address", "arguments"),
+            lambda to, address, arguments: f"{to}: {address} {_write_arguments(tuple(arguments))}".rstrip(),
+            "the same, of what hands do: 1 or 0; how far, in percent, as it is shown, which way, raw; how far turned; a number",
+            queued=lambda to, address, arguments: Queued("all") if len(arguments) == 1 and type(arguments[0]) is int
+            else Queued("newest", (to, address))),
     ),
     targets=(Target("osc", _value, lambda name: f"osc {_parted(name)[1]}", _tells),),
     tables={"osc": dict[str, OscTable]},
     settle=_settle,
     ready="fenko.workers.osc:ready",
     offers="fenko.workers.osc:offers",
-    listens=lambda tables: any(entry(tables, "osc", name).get("hears") for name in tables.get("osc") or {}),
+    risk=lambda effect, tables: risk(effect, effect[1], tables, "osc", "to"),
+    asks=lambda tables: asked(tables, "osc", "to"),
+    listens=lambda tables: any(
+        entry(tables, "osc", name).get("hears") or entry(tables, "osc", name).get("tells") for name in tables.get("osc") or {}
+    ),
     each="osc",
     end=lambda to, address, arguments: to,
 )  # fmt: skip

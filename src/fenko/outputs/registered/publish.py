@@ -15,6 +15,7 @@ from fenko.core.value import Value
 from fenko.core.verbs.value import By, Change, Following, To, lowered, read_change, write_change
 from fenko.core.words import shortened
 from fenko.outputs.registered.request import Secret
+from fenko.outputs.registered.telling import Tells, asked, risk, tells_of
 from fenko.outputs.registered.wording import check_range, filled, range_of, ranged, read_to, the_one, write_to
 
 _MOST = 65535  # bytes of a topic
@@ -62,6 +63,17 @@ class MqttTable(Table):
             dict[str, Annotated[list[float], Meta(min_length=2, max_length=2)]],
             Meta(
                 description='The least and the most of the numbers of a topic: `"stage/lamp" = [0, 255]`. Default: 0 to 100.'
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+    tells: Tells | UnsetType = UNSET
+    tells_on: (
+        Annotated[
+            str,
+            Meta(
+                description="The topic below which that is told: `TOPIC/SURFACE/CONTROL`. Default: fenko.",
+                pattern=r"^[^\s+#]+$",
             ),
         ]
         | UnsetType
@@ -133,12 +145,18 @@ OUTPUT = Output(
         Act("mqtt", "publish", ("topic", "payload", "to"),
             lambda topic, payload, to: f'{to}: {topic} = "{shortened(payload)}"', "its topic; what is published; an [mqtt.NAME]",
             queued=lambda topic, payload, to: Queued("newest", (to, topic)) if _NUMBER.fullmatch(payload) else Queued("all")),
+        Act("mqtt", "tell", ("topic", "payload", "to"),
+            lambda topic, payload, to: f"{to}: {topic} = {shortened(payload)}", "the same, of what hands do: a JSON object",
+            queued=lambda topic, payload, to: Queued("all") if "pressed" in payload else Queued("newest", (to, topic))),
     ),
     targets=(Target("mqtt", _value, lambda name: f'publish "{name.split(" ", 1)[1]}"', _tells),),
     tables={"mqtt": dict[str, MqttTable]},
     settle=_settle,
     ready="fenko.workers.publish:ready",
     offers="fenko.workers.publish:offers",
+    risk=lambda effect, tables: risk(effect, effect[3], tables, "mqtt", "url"),
+    asks=lambda tables: asked(tables, "mqtt", "url"),
+    listens=lambda tables: bool(tells_of(tables, "mqtt")),
     each="mqtt",
     end=lambda topic, payload, to: to,
 )  # fmt: skip

@@ -1,0 +1,341 @@
+"""A desk that runs, with a board: which lamps are lit, what its knobs show, what others are told; off whatever ends it. And what
+`lit` means, in no time."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from pythonosc.osc_packet import OscPacket
+
+from boards import Board
+from ends import free_port, needed, program, there
+from fenko.core.lit import ALONE, HOWS, NAMED, Lit, read_lit
+from fenko.core.reader import PhraseError
+from screen import Screen, needs_screen
+from support import FENKO, MakeDesk, Run, wait_for
+
+DESK = """
+format = 1
+[surface.bench]
+kind = "board"
+links = ["serial {device}"]
+[surface.bench.control]
+red.sort = "button"
+green.sort = "button"
+knob.sort = "fader"
+knob.show = [-1200, 1200]
+dial.sort = "dial"
+lean.sort = "tilt"
+[value.exposure]
+start = 20
+[timing]
+hold = "800ms"
+{more}
+[profile.base.on.bench]
+red = {{ do = "layer trim", lit = "pressed" }}
+green.tap = {{ do = "profile next", lit = "profile frames", lamp = "glow", colour = "#FF8800" }}
+green.hold = {{ do = "pause", lit = "paused", lamp = "glow", colour = "#0000ff" }}
+knob = "value exposure follow"
+dial.right = {{ do = "value exposure by +10", lit = "value exposure above 60", lamp = "glow", colour = "#ffffff" }}
+dial.left = "value exposure by -10"
+[profile.base.layer.trim.on.bench]
+dial.left = {{ do = "nothing", lit = "layer trim", lamp = "glow" }}
+[profile.frames.on.bench]
+"""
+
+
+class Bench:
+    """A board, and a desk that runs with it."""
+
+    def __init__(self, folder: Path, more: str = "", agree: bool = True) -> None:
+        self.folder = folder
+        self.board = Board(folder / "board")
+        self.board.plug_in()
+        self.board.start()
+        (folder / "desk").mkdir()
+        self.desk = folder / "desk"
+        (self.desk / "desk.toml").write_text(DESK.format(device=self.board.device, more=more))
+        self.screen = Screen()
+        self.env = {
+            **self.screen.environment, "XDG_RUNTIME_DIR": str(folder / "run"), "XDG_STATE_HOME": str(folder / "state"),
+            "XDG_CONFIG_HOME": str(folder / "config"),
+        }  # fmt: skip
+        (folder / "run").mkdir(mode=0o700)
+        if agree:
+            subprocess.run([*FENKO, "trust", "--yes", "--desk", str(self.desk)], env=self.env, capture_output=True)
+        self.said = folder / "said"
+        with self.said.open("wb") as out:
+            self.process = subprocess.Popen(
+                [*FENKO, "run", "--desk", str(self.desk)], env=self.env, stdout=out, stderr=out
+            )
+        self.says("surface bench: here now, Bench box")
+
+    def says(self, words: str) -> None:
+        wait_for(lambda: words in self.said.read_text(), f"`{words}`")
+
+    @property
+    def lamps(self) -> dict[str, str]:
+        """How its lamps are, by what it was told; everything is off after `rest`."""
+        found: dict[str, str] = {}
+        for line in self.board.told:
+            match line.split():
+                case ["lamp", name, to]:
+                    found[name] = to
+                case ["show", name, at]:
+                    found[f"show {name}"] = at
+                case ["rest"]:
+                    found.clear()
+        return {name: to for name, to in found.items() if to != "off"}
+
+    def lit(self, **lamps: str) -> None:
+        wanted = {name.replace("_", " "): to for name, to in lamps.items()}
+        wait_for(
+            lambda: {k: v for k, v in self.lamps.items() if k in wanted or not k.startswith("show")} == wanted,
+            f"{wanted}, not {self.lamps}",
+        )
+
+    def close(self) -> None:
+        self.process.kill()
+        self.process.wait()
+        self.board.unplug()
+        self.screen.close()
+
+
+@pytest.fixture
+def bench(tmp_path: Path) -> Iterator[Bench]:
+    """A desk that runs with a board."""
+    made = Bench(tmp_path)
+    yield made
+    made.close()
+
+
+@needs_screen
+def test_lamps_say_how_things_stand(bench: Bench) -> None:
+    board = bench.board
+    bench.lit(show_knob="20.0")
+    board.hands(red="1")
+    bench.lit(red="on", glow="on")
+    board.hands()
+    bench.lit()
+    board.hands(green="1")
+    time.sleep(0.1)
+    board.hands()
+    bench.lit(glow="#ff8800")
+    board.turn(5)  # the value is 70; what is in force here says nothing of it: base lies under it
+    bench.lit(glow="#ff8800", show_knob="70.0")
+    # Read again without that lamp.
+    text = (bench.desk / "desk.toml").read_text()
+    (bench.desk / "desk.toml").write_text(text.replace('lit = "profile frames", lamp = "glow", ', ""))
+    bench.says("has changed and is in force")
+    bench.lit(glow="#ffffff")
+    board.hands(green="1")
+    bench.says("paused")
+    bench.lit(glow="#0000ff")
+    board.hands()
+    board.kill()
+    board.start()
+    wait_for(lambda: board.told.count("lamp glow #0000ff") == 2, "lit again")
+    board.hands(green="1")
+    bench.says("running again")
+    board.hands()
+    bench.lit(glow="#ffffff")
+
+
+@needs_screen
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
+def test_all_is_off_when_it_ends(bench: Bench, how: signal.Signals) -> None:
+    bench.board.turn(6)
+    bench.lit(glow="#ffffff", show_knob="80.0")
+    bench.process.send_signal(how)
+    wait_for(lambda: bench.board.told[-1] == "rest", f"all off: {bench.board.told}")
+
+
+@needs_screen
+def test_a_knob_is_not_moved_under_a_hand(bench: Bench) -> None:
+    bench.lit(show_knob="20.0")
+    told = len(bench.board.told)
+    for at in range(100, 1000, 100):
+        bench.board.hands(knob=str(at))
+        wait_for(lambda at=at: abs(bench_value(bench) - at / 10.23) < 1, "followed")
+    assert not [line for line in bench.board.told[told:] if line.startswith("show") and float(line.split()[2]) < 15]
+    bench.lit(show_knob="88.0", glow="#ffffff")  # where it is, when the hand has left it
+    bench.board.turn(1)
+    bench.lit(show_knob="98.0", glow="#ffffff")
+
+
+def bench_value(bench: Bench) -> float:
+    asked = subprocess.run([*FENKO, "values", "--format", "json"], env=bench.env, capture_output=True, text=True)
+    return float(json.loads(asked.stdout)["values"]["exposure"]["value"])
+
+
+@needs_screen
+@needed("mosquitto", "mosquitto_sub")
+def test_others_are_told_what_hands_do_if_a_person_agreed(tmp_path: Path) -> None:
+    port = free_port()
+    (tmp_path / "broker.conf").write_text(f"listener {port} 127.0.0.1\nuser root\nallow_anonymous true\n")
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as ear, contextlib.ExitStack() as stack:
+        ear.bind(("127.0.0.1", 0))
+        heard: list[tuple[str, list[Any]]] = []
+        threading.Thread(target=_hear, args=(ear, heard), daemon=True).start()
+        stack.enter_context(program("mosquitto", "-c", str(tmp_path / "broker.conf")))
+        published = tmp_path / "published"
+        wait_for(there(lambda: socket.create_connection(("127.0.0.1", port), 1).close() or True), "the broker")
+        out = stack.enter_context(published.open("wb"))
+        stack.enter_context(program("mosquitto_sub", "-p", str(port), "-v", "-t", "#", stdout=out))
+        more = f"""
+[mqtt.house]
+url = "mqtt://127.0.0.1:{port}"
+tells = ["bench.*", "value exposure"]
+tells-on = "moth/bench"
+[osc.lamps]
+to = "udp 127.0.0.1:{ear.getsockname()[1]}"
+tells = ["bench.knob", "bench.red"]
+"""
+        bench = Bench(tmp_path, more, agree=False)
+        stack.callback(bench.close)
+        bench.board.hands(red="1", knob="1023")
+        bench.says("not done, for nobody has agreed to it: tells house")
+        bench.board.hands()
+        trusted = subprocess.run(
+            [*FENKO, "trust", "--yes", "--desk", str(bench.desk)], env=bench.env, capture_output=True, text=True
+        )
+        assert "tells lamps (udp 127.0.0.1:" in trusted.stdout
+        assert "what hands do: bench.*, value exposure" in trusted.stdout
+        bench.board.hands(red="1", knob="767", lean="-256 0")
+        bench.board.turn(-2)
+        wait_for(lambda: b"turned" in published.read_bytes() and len(heard) >= 2, f"{published.read_text()} {heard}")
+        bench.board.hands()
+        wait_for(lambda: '{"pressed":false}' in published.read_text().splitlines()[-6:].__str__(), "let go")
+    told = {
+        line.partition(" ")[0]: json.loads(line.partition(" ")[2])
+        for line in reversed(published.read_text().splitlines())
+    }
+    first = {line.partition(" ")[0]: [] for line in published.read_text().splitlines()}
+    for line in published.read_text().splitlines():
+        first[line.partition(" ")[0]].append(json.loads(line.partition(" ")[2]))
+    assert {"pressed": True} in first["moth/bench/bench/red"]
+    assert {"at": 0.7498, "percent": 74.98, "shows": 899.707, "direction": "", "raw": ""} in [
+        {"raw": ""} | one for one in first["moth/bench/bench/knob"]
+    ]
+    assert any(one["direction"] == "left" and one["percent"] == -50.0 for one in first["moth/bench/bench/lean/x"])
+    assert first["moth/bench/bench/dial"] == [{"turned": -2.0}]
+    assert all(isinstance(one["value"], float) for one in first["moth/bench/value/exposure"])
+    assert told
+    assert ("/fenko/bench/red", [1]) in heard
+    assert any(address == "/fenko/bench/knob" and abs(arguments[0] - 0.7498) < 1e-3 for address, arguments in heard)
+    assert {address for address, _ in heard} == {"/fenko/bench/red", "/fenko/bench/knob"}
+
+
+def _hear(ear: socket.socket, heard: list[tuple[str, list[Any]]]) -> None:
+    with contextlib.suppress(OSError):
+        while data := ear.recv(4096):
+            heard.extend((one.message.address, list(one.message.params)) for one in OscPacket(data).messages)
+
+
+# --- What `lit` says ---
+
+
+def _lits() -> st.SearchStrategy[Lit]:
+    name = st.sampled_from(["trim", "rail", "a-b"])
+    return st.one_of(
+        st.builds(Lit, st.sampled_from(ALONE), denied=st.booleans()),
+        st.builds(Lit, st.sampled_from(NAMED), name, denied=st.booleans()),
+        st.builds(Lit, st.sampled_from(["volume", "player"]), st.sampled_from(["", "radio"]), denied=st.booleans()),
+        st.builds(Lit, st.just("microphone"), denied=st.booleans()),
+        st.builds(Lit, st.just("machine"), name, st.sampled_from(["alarm", "idle"]), denied=st.booleans()),
+        st.builds(
+            Lit, st.just("value"), name, st.sampled_from(HOWS), st.sampled_from([0.0, -2.5, 100.0]), st.booleans()
+        ),
+    )
+
+
+@given(_lits())
+def test_a_condition_is_read_as_it_is_written(lit: Lit) -> None:
+    assert read_lit(str(lit)) == lit
+
+
+@given(
+    st.lists(
+        st.sampled_from(
+            ["not", "pressed", "value", "exposure", "above", "x", "100", "volume", "muted", "of", '"', "\\", "layer"]
+        ),
+        max_size=6,
+    )
+)
+def test_any_words_are_a_condition_or_told_where_they_go_wrong(words: list[str]) -> None:
+    text = " ".join(words)
+    try:
+        assert read_lit(str(read_lit(text))) == read_lit(text)
+    except PhraseError as why:
+        assert 0 <= why.offset <= len(text) and why.length > 0
+
+
+@pytest.mark.parametrize(
+    ("lit", "where", "words"),
+    [
+        ("presed", 'lit = "presed"', "did you mean `pressed`"), ("layer trin", 'lit = "layer trin"', "unknown layer `trin`"),
+        ("value x above 3", 'lit = "value x above 3"', "unknown value `x`"), ("volume", 'lit = "volume"', "while it is `muted`"),
+        ("machine rail alarm", 'lit = "machine rail alarm"', "unknown machine `rail`"), ("pressed now", "", "`now` means nothing here"),
+    ],
+)  # fmt: skip
+def test_check_says_what_is_wrong_with_a_lamp(
+    make_desk: MakeDesk, fenko: Run, lit: str, where: str, words: str
+) -> None:
+    desk = make_desk(
+        f'[surface.c]\nkind = "midi"\nlinks = ["midi X*"]\n[profile.base.on.c]\nnote-1 = {{ do = "a", lit = "{lit}" }}\n'
+    )
+    done = fenko("check", "--desk", desk)
+    assert done.returncode == 2
+    assert words in done.stdout + done.stderr
+
+
+def test_a_kernel_device_has_the_kernels_lamps(make_desk: MakeDesk, fenko: Run) -> None:
+    text = '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = {{ do = "a", lit = "pressed"{} }}\n'
+    for more, code, words in (
+        ("", 2, "`south` has no lamp of its own"), (', lamp = "red"', 2, "has no lamp `red`"), (', lamp = "mute"', 0, ""),
+    ):  # fmt: skip
+        done = fenko("check", "--desk", make_desk(text.format(more)))
+        assert (done.returncode in (0, 1)) == (code == 0), done.stdout + done.stderr
+        assert words in done.stdout + done.stderr
+
+
+def test_lamps_are_in_the_timeline(make_desk: MakeDesk, fenko: Run, tmp_path: Path) -> None:
+    desk = make_desk(
+        '[surface.c]\nkind = "midi"\n[surface.c.control.cc-16]\nsort = "dial"\nshows-value = true\n[value.x]\nstart = 50\n[profile.base.on.c]\n'
+        'note-1 = { do = "volume mute on", lit = "volume muted" }\nnote-2 = { do = "toggle shift", lit = "toggled" }\n'
+        'note-3 = { in-turn = ["a", "b"], states = ["One", "Two"], lit = "state Two", colour = "#112233" }\ncc-16 = "value x by +10"\n'
+    )
+    strikes = [(0.5, "note-1"), (1.0, "note-2"), (1.5, "note-3"), (2.0, "note-3"), (2.5, "note-2")]
+    lines: list[dict[str, Any]] = [{"take": 2, "name": "x", "surfaces": {"c": "midi"}}]
+    for t, control in strikes:
+        lines += [
+            {"t": t + late, "surface": "c", "control": control, "raw": raw, "range": [0, 127]}
+            for late, raw in ((0, 90), (0.1, 0))
+        ]
+    lines.append({"t": 3.0, "surface": "c", "control": "cc-16", "value": 2})
+    take = tmp_path / "take.jsonl"
+    take.write_text("\n".join(map(json.dumps, lines)) + "\n")
+    done = fenko("rehearse", take, "--desk", desk, "--format", "jsonl")
+    found = [json.loads(line) for line in done.stdout.splitlines()]
+    lamps = [(one["t"], one["lamp"], one["to"]) for one in found if one["act"] == "lamp"]
+    assert lamps == [
+        (0.5, "note-1", "on"), (1.0, "note-2", "on"), (2.0, "note-3", "#112233"), (2.5, "note-2", "off"),
+    ]  # fmt: skip
+    assert [(one["t"], one["control"], one["at"]) for one in found if one["act"] == "show"] == [
+        (0.5, "cc-16", 0.5),
+        (3.0, "cc-16", 0.7),
+    ]
+    assert os.path.exists(take)
