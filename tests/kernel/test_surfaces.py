@@ -150,7 +150,7 @@ class Bench:
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
         self.run.says("surface plover: here now")
-        self.keys = Reader("Fenko keyboard")
+        self.keys = Reader("Fenko keys")
 
 
 @pytest.fixture(scope="module")

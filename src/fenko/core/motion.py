@@ -367,7 +367,9 @@ class Motion:
                     control.moving = False
                     self._active.remove(control)
                 self._condition(t, control)
-                self._begin_or_end(t, control)
+                # A value that follows waits for the next move: a fader stays where it was left, and drags nothing along.
+                if not all(isinstance(drive.step, Follow) for drive in drives):
+                    self._begin_or_end(t, control)
         self._sum_up(t)
 
     def stop(self, t: float) -> None:

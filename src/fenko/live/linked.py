@@ -10,6 +10,7 @@ from typing import Any
 
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.flow import Sent
+from fenko.core.inputs import Raw
 from fenko.core.lent import LIVELY
 from fenko.core.plan import Surface
 from fenko.desk.model import LATEST
@@ -34,6 +35,7 @@ class Linked:
         self.latest: Mapping[str, float] = {}
         """How long is waited for what may be under way, by surface (seconds)."""
         self._changed: dict[str, float] = {}
+        self._raw: dict[str, int] = {}
         self.a_device: Callable[[str], bool] = lambda surface: False
         """Whether a surface is there as a kernel device too."""
         self.came: Callable[[str], None] = lambda surface: None
@@ -61,8 +63,15 @@ class Linked:
             named = [(t, self._address(surface, control), value) for t, control, value in changes]
             if surface in self.until:
                 self._changed[surface] = time.monotonic()
+            for _, address, value in named:
+                if isinstance(value, Raw):
+                    self._raw[address] = value.value
             self.moved(named)
             self._feed(named)
+
+    def raw(self, address: str) -> str:
+        """What the surface itself says of an axis; empty if it has said nothing."""
+        return str(self._raw.get(address, ""))
 
     def horizon(self, now: float) -> float:
         """Until when all is known that hands have done, where gestures on a surface that is elsewhere may be undecided."""

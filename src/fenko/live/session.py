@@ -301,7 +301,7 @@ class Session:
 
     def _raw(self, address: str) -> str:
         """What a device itself says of an input."""
-        return next(filter(None, (one.raw(address) for one in self._sources)), "")
+        return next(filter(None, (one.raw(address) for one in self._sources)), "") or self.linked.raw(address)
 
     @property
     def _facts(self) -> dict[str, dict[str, Any]]:
