@@ -146,7 +146,8 @@ def test_every_setting_says_what_it_does(fenko: Run) -> None:
     assert [one.name for one in known if not one.does] == []
     names = {one.name for one in known}
     assert {f"timing.{name}" for name in fields(DeskTimingFile)} <= names
-    assert {f"surface.NAME.{name}" for name in fields(SurfaceFile) if name != "timing"} <= names
+    assert {f"surface.NAME.{name}" for name in fields(SurfaceFile) if name not in ("timing", "network")} <= names
+    assert "surface.NAME.network.latest" in names
     assert {f"profile.NAME.on.SURFACE.CONTROL.{name}" for name in fields(BindingFile) if name != "timing"} <= names
     (kind,) = find_settings("surface.pad.kind")
     assert kind.default == "what its description says, else other" and "ring-and-dial" in kind.takes

@@ -4,6 +4,7 @@ with loss, delay and disorder."""
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import random
 import signal
@@ -28,10 +29,11 @@ from fenko.core.inputs import Raw
 from fenko.core.lent import GONE, MOST_IN_PACKET, Lending, Offer, Taking, read_offer
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
+from fenko.live.announcing import _read
 from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Timer
-from support import FENKO, wait_for
+from support import FENKO, MakeDesk, Run, wait_for
 
 __all__ = ["far"]
 needs_broker = needed("mosquitto", "mosquitto_sub", "mosquitto_pub", "mosquitto_passwd")
@@ -594,3 +596,49 @@ def test_jitter_makes_no_difference_to_gestures(
     finally:
         time.monotonic = real
     assert table.sent == [effect[3] for effect in expected if effect[1:3] == ("keys", "down")]
+
+
+# --- On the local network ---
+
+
+def test_a_lent_surface_is_found_where_that_is_wanted(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
+    desk = make_desk('[surface.pad]\nkind = "gamepad"\nlinks = ["usb 1209:4d50"]\n')
+    said = tmp_path / "said"
+    with said.open("wb") as out:
+        command = [
+            *FENKO,
+            "lend",
+            "pad",
+            "--to",
+            f"mqtt://127.0.0.1:{free_port()}/bench",
+            "--announce",
+            "--desk",
+            str(desk),
+        ]
+        process = subprocess.Popen(command, stderr=out)
+    try:
+        wait_for(lambda: "The local network is told" in said.read_text(), f"told: {said.read_text()}")
+        found = wait_for(lambda: json.loads(fenko("devices", "--network", "--format", "json").stdout), "found")
+        assert {(one["name"], one["link"], one["kind"]) for one in found} == {("pad", "mqtt bench/pad", "gamepad")}
+        process.send_signal(signal.SIGINT)
+        assert process.wait(20) == 0
+    finally:
+        _end(process)
+
+
+def test_without_the_library_it_is_said_what_helps(fenko: Run, tmp_path: Path) -> None:
+    (tmp_path / "zeroconf.py").write_text("raise ImportError\n")
+    done = fenko("devices", "--network", PYTHONPATH=str(tmp_path))
+    assert (done.returncode, "pip install fenko[network]" in done.stderr) == (1, True)
+
+
+@given(
+    st.dictionaries(
+        st.sampled_from([b"topic", b"broker", b"title", b"kind"]), st.one_of(st.none(), st.binary(max_size=300))
+    )
+)
+def test_whatever_the_network_says_is_a_plain_text_or_nothing(said: dict[bytes, bytes | None]) -> None:
+    found = _read(said)
+    assert found is None or (
+        found.broker.startswith("mqtt") and found.topic.isprintable() and found.title.isprintable()
+    )

@@ -167,10 +167,13 @@ def test_all_is_off_when_it_ends(bench: Bench, how: signal.Signals) -> None:
 def test_a_knob_is_not_moved_under_a_hand(bench: Bench) -> None:
     bench.lit(show_knob="20.0")
     told = len(bench.board.told)
-    for at in range(100, 1000, 100):
+    places = range(100, 1000, 100)
+    for at in places:
         bench.board.hands(knob=str(at))
         wait_for(lambda at=at: abs(bench_value(bench) - at / 10.23) < 1, "followed")
-    assert not [line for line in bench.board.told[told:] if line.startswith("show") and float(line.split()[2]) < 15]
+    # Whatever it was told meanwhile, while the hand rested for a moment, it was where the hand had left it.
+    shown = [float(line.split()[2]) for line in bench.board.told[told:] if line.startswith("show")]
+    assert all(any(abs(one - at / 10.23) < 1 for at in places) for one in shown), shown
     bench.lit(show_knob="88.0", glow="#ffffff")  # where it is, when the hand has left it
     bench.board.turn(1)
     bench.lit(show_knob="98.0", glow="#ffffff")
@@ -338,3 +341,76 @@ def test_lamps_are_in_the_timeline(make_desk: MakeDesk, fenko: Run, tmp_path: Pa
         (3.0, "cc-16", 0.7),
     ]
     assert os.path.exists(take)
+
+
+def test_try_hears_it_and_lights_nothing(tmp_path: Path) -> None:
+    board = Board(tmp_path / "board")
+    board.plug_in()
+    board.start()
+    (tmp_path / "desk").mkdir()
+    (tmp_path / "desk/desk.toml").write_text(DESK.format(device=board.device, more=""))
+    said = tmp_path / "said"
+    with said.open("wb") as out:
+        trial = subprocess.Popen(
+            [*FENKO, "try", "--app", "x", "--desk", str(tmp_path / "desk")],
+            stdout=out,
+            stderr=out,
+            stdin=subprocess.DEVNULL,
+        )
+    try:
+        wait_for(lambda: "here now" in said.read_text(), "the board")
+        board.hands(red="1")
+        wait_for(lambda: "bench: lamp red on" in said.read_text(), f"a lamp: {said.read_text()}")
+        board.hands()
+        board.turn(2)
+        wait_for(lambda: "exposure = 40" in said.read_text() or "exposure = 30" in said.read_text(), "a value")
+        trial.send_signal(signal.SIGINT)
+        assert trial.wait(20) == 0
+    finally:
+        trial.kill()
+        board.unplug()
+    assert board.told == []
+
+
+@needs_screen
+def test_a_take_is_played_in_place_of_it(tmp_path: Path) -> None:
+    """Whoever plays a take has no other hands beside it."""
+    bench = Bench(tmp_path)
+    bench.process.send_signal(signal.SIGINT)
+    bench.process.wait(20)
+    take = tmp_path / "take.jsonl"
+    take.write_text(
+        '{"take": 2, "name": "x", "surfaces": {"bench": "board"}}\n{"t": 3.0, "surface": "bench", "control": "red", "value": 0}\n'
+    )
+    played = subprocess.Popen(
+        [*FENKO, "run", "--desk", str(bench.desk), "--play", str(take)],
+        env=bench.env,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    try:
+        time.sleep(1.5)
+        bench.board.turn(4)
+        _, said = played.communicate(timeout=30)
+        assert "here now" not in said
+        assert "exposure" not in " ".join(bench.board.told)
+    finally:
+        played.kill()
+        bench.close()
+
+
+def test_check_says_what_nobody_is_told_and_which_broker_is_missing(make_desk: MakeDesk, fenko: Run) -> None:
+    text = (
+        '[surface.far]\nkind = "gamepad"\nlinks = ["mqtt bench/pad{}"]\n[value.x]\n[osc.lamps]\nto = "udp 127.0.0.1:9000"\n'
+        'tells = ["far.*", "value x", {}]\n{}[profile.base.on.far]\nsouth = "value x by +1"\n'
+    )
+    broker = '[mqtt.house]\nurl = "mqtt://h"\n'
+    for at, pattern, more, words in (
+        ("", '"far.south"', "", "has no [mqtt.NAME]"), (" at barn", '"far.south"', broker, "has no [mqtt.barn]"),
+        ("", '"fur.*"', broker, "`fur.*` fits no control"), ("", '"value y"', broker, "`value y` fits no control"),
+    ):  # fmt: skip
+        done = fenko("check", "--desk", make_desk(text.format(at, pattern, more)))
+        assert done.returncode == 1
+        assert words in done.stdout
+    done = fenko("check", "--desk", make_desk(text.format(" at house", '"far.south"', broker)))
+    assert done.returncode == 0, done.stdout

@@ -106,7 +106,7 @@ def test_values_and_controls_are_printed_and_kept(bench: Bench) -> None:
     wait_for(lambda: bench.state()["values"]["zoom"]["value"] == 4, "the last change of the take")
     state = bench.state()
     assert state["values"]["lamp"]["value"] == pytest.approx(60, abs=0.1)
-    assert state["controls"]["pad.stick-left.x"] == {"at": 0.55, "shows": 660}
+    assert state["controls"]["pad.stick-left.x"] == {"at": 0.55, "shows": 660, "percent": 55, "direction": "right"}
     assert state["controls"]["pad.east"] == {"pressed": True}
     table = bench.fenko("values").stdout
     assert "lamp   60  0 to 100" in table

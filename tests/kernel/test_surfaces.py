@@ -8,13 +8,11 @@ import os
 import signal
 import subprocess
 import sys
-import threading
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
-from alsa_midi import MidiBytesEvent, PortCaps, SequencerClient
 from bench_devices import FenkoRun, Reader, wait_for
 from evdev import ecodes as e
 
@@ -57,7 +55,6 @@ pad = UInput({e.EV_KEY: [e.BTN_SOUTH, e.BTN_EAST, e.BTN_NORTH, e.BTN_WEST, e.BTN
 def tell(*what):
     sys.stdout.write(json.dumps(what) + "\\n")
     sys.stdout.flush()
-import threading
 def hands():
     for line in sys.stdin:
         code, value = map(int, line.split())
@@ -89,10 +86,15 @@ class Thistle:
     def __init__(self, folder: Path) -> None:
         self._heard = folder / "thistle"
         self._out = self._heard.open("wb")
-        self.process = subprocess.Popen([sys.executable, "-c", THISTLE], stdin=subprocess.PIPE, stdout=self._out)
+        with (folder / "thistle-log").open("wb") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-c", THISTLE], stdin=subprocess.PIPE, stdout=self._out, stderr=log
+            )
+        self._log = folder / "thistle-log"
 
     def press(self, code: int, value: int = 1) -> None:
         assert self.process.stdin is not None
+        assert self.process.poll() is None, self._log.read_text()
         self.process.stdin.write(f"{code} {value}\n".encode())
         self.process.stdin.flush()
 
@@ -113,29 +115,51 @@ class Thistle:
         self._out.close()
 
 
+PLOVER = """
+import sys, threading
+from alsa_midi import MidiBytesEvent, PortCaps, SequencerClient
+client = SequencerClient("Plover Eight")
+port = client.create_port("controls", caps=PortCaps.READ | PortCaps.WRITE | PortCaps.SUBS_READ | PortCaps.SUBS_WRITE)
+def listen():
+    while True:
+        event = client.event_input(prefer_bytes=True)
+        if isinstance(event, MidiBytesEvent):
+            sys.stdout.write(bytes(event.midi_bytes).hex(" ") + "\\n")
+            sys.stdout.flush()
+threading.Thread(target=listen, daemon=True).start()
+for line in sys.stdin:
+    for message in line.split("/"):
+        client.event_output(MidiBytesEvent(bytes.fromhex(message)), port=port)
+    client.drain_output()
+"""
+
+
 class Plover:
-    """A MIDI controller on the sequencer: what it says, and what it was told."""
+    """A MIDI controller on the sequencer, in a process of its own: what it says, and what it was told."""
 
-    def __init__(self) -> None:
-        self._client = SequencerClient("Plover Eight")
-        caps = PortCaps.READ | PortCaps.WRITE | PortCaps.SUBS_READ | PortCaps.SUBS_WRITE
-        self._port = self._client.create_port("controls", caps=caps)
-        self.heard: list[str] = []
-        threading.Thread(target=self._listen, daemon=True).start()
+    def __init__(self, folder: Path) -> None:
+        self._file = folder / "plover"
+        with self._file.open("wb") as out:
+            self._process = subprocess.Popen([sys.executable, "-c", PLOVER], stdin=subprocess.PIPE, stdout=out)
 
-    def _listen(self) -> None:
-        while True:
-            event = self._client.event_input(prefer_bytes=True)
-            if isinstance(event, MidiBytesEvent):
-                self.heard.append(bytes(event.midi_bytes).hex(" "))
+    @property
+    def heard(self) -> list[str]:
+        """Messages that it was sent, as hex."""
+        return self._file.read_text().splitlines()
 
     def says(self, *messages: str) -> None:
-        for message in messages:
-            self._client.event_output(MidiBytesEvent(bytes.fromhex(message)), port=self._port)
-        self._client.drain_output()
+        """Sends these."""
+        assert self._process.stdin is not None
+        self._process.stdin.write(("/".join(messages) + "\n").encode())
+        self._process.stdin.flush()
 
     def hears(self, message: str) -> None:
         wait_for(lambda: message in self.heard, f"{message}; it heard {self.heard}")
+
+    def unplug(self) -> None:
+        """It is gone."""
+        self._process.kill()
+        self._process.wait()
 
 
 class Bench:
@@ -146,7 +170,7 @@ class Bench:
         (folder / "desk.toml").write_text("format = 1\n" + DESK)
         self.folder = folder
         self.thistle = Thistle(folder)
-        self.plover = Plover()
+        self.plover = Plover(folder)
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
         self.run.says("surface plover: here now")
@@ -161,6 +185,7 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
     if made.run.process.poll() is None:
         made.run.end()
     made.thistle.close()
+    made.plover.unplug()
 
 
 def test_a_pad_rumbles_and_its_lamps_are_lit(bench: Bench) -> None:
@@ -178,6 +203,7 @@ def test_a_pad_rumbles_and_its_lamps_are_lit(bench: Bench) -> None:
 
 def test_a_controller_is_heard_and_lit(bench: Bench) -> None:
     plover = bench.plover
+    bench.keys.drain()
     plover.says("90 24 50")
     assert bench.keys.events(1) == [(e.KEY_A, 1)]
     plover.hears("90 24 7f")
@@ -208,9 +234,9 @@ def test_pausing_ends_all_of_it(bench: Bench) -> None:
 
 def test_it_is_there_again_when_it_comes_back(bench: Bench) -> None:
     before = bench.run.log.read_text().count("surface plover: here now")
-    bench.plover._client.close()
+    bench.plover.unplug()
     bench.run.says("surface plover: gone")
-    bench.plover = Plover()
+    bench.plover = Plover(bench.folder)
     wait_for(lambda: bench.run.log.read_text().count("surface plover: here now") > before, "here again")
     bench.plover.says("90 24 50", "80 24 00")
     assert bench.keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]

@@ -9,7 +9,17 @@ from typing import Any
 import click
 
 from fenko.cli.describe import FarPressed, describe_thing, known_as, links_of, wait_for_press
-from fenko.cli.shared import desk_option, desk_path, format_option, note, say, show_json, show_problems, show_table
+from fenko.cli.shared import (
+    desk_option,
+    desk_path,
+    fail,
+    format_option,
+    note,
+    say,
+    show_json,
+    show_problems,
+    show_table,
+)
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
 from fenko.data import DEVICES
@@ -31,17 +41,25 @@ from fenko.workers.midi_ports import fits
     help="With --press or --describe: a board, `serial DEVICE` or `tcp HOST:PORT`, or one MIDI controller, `midi PORT`.",
 )  # fmt: skip
 @click.option("--out", metavar="FILE", type=click.Path(path_type=Path), help="With --describe: the file to write.")
+@click.option("--network", is_flag=True, help="List what others lend and tell the local network of (mDNS), instead.")
 @click.option("--known", is_flag=True, help="List the descriptions at hand instead: yours and those of Fenko.")
 def command(
-    desk_folder: Path | None, form: str, press: bool, describe: bool, link: str | None, out: Path | None, known: bool
+    desk_folder: Path | None,
+    form: str,
+    press: bool,
+    describe: bool,
+    link: str | None,
+    out: Path | None,
+    network: bool,
+    known: bool,
 ) -> None:
     """List what is plugged in: name, link for the desk, kind, event nodes, and why something cannot be read.
 
     MIDI controllers and serial lines, at which boards may be, are listed too. A board is only asked what it is when you
     name its line with --link.
     """
-    if press + describe + known > 1:
-        raise click.UsageError("--press, --describe and --known are three different questions.")
+    if press + describe + known + network > 1:
+        raise click.UsageError("--press, --describe, --network and --known are different questions.")
     if out is not None and not describe:
         raise click.UsageError("--out goes with --describe.")
     if link is not None and not (press or describe):
@@ -60,6 +78,9 @@ def command(
         return
     if known:
         _list_known(form, catalogue)
+        return
+    if network:
+        _list_lent(form)
         return
     things, others = list_things(), far_things()
     if form == "json":
@@ -93,6 +114,29 @@ def command(
         first = denied[0].nodes[0]
         for line in input_denied([(first.vendor, first.product)], group_member()).commands():
             note(f"    {line}")
+
+
+def _list_lent(form: str) -> None:
+    """What others lend on the local network."""
+    from fenko.live.announcing import LOOKS_FOR, NoNetwork, looked_for
+
+    if sys.stderr.isatty():
+        note(f"Asking the network for {LOOKS_FOR:g} s …")
+    try:
+        found = looked_for()
+    except NoNetwork as why:
+        fail(str(why))
+    if form == "json":
+        show_json(
+            [{"name": one.title, "link": f"mqtt {one.topic}", "kind": one.kind, "broker": one.broker} for one in found]
+        )
+    elif found:
+        show_table(
+            ("name", "link", "kind", "broker"),
+            [(one.title, f"mqtt {one.topic}", one.kind, one.broker) for one in found],
+        )
+    else:
+        note("Nobody tells of a surface that is lent (`fenko lend … --announce`).")
 
 
 def _list_known(form: str, catalogue: Catalogue) -> None:

@@ -135,6 +135,8 @@ def _show(one: Explained, conditioned: str = "") -> None:
         _row("" if number else "sends", f"{phase}: {shown}")
     if one.where and not one.sends and not one.moves:
         _row("sends", "nothing")
+    if one.lit:
+        _row("lamp", one.lit)
     for number, what in enumerate(one.asks):
         _row("" if number else "asks", f"{what}: not done before you have agreed (`fenko trust`)")
     if one.note:

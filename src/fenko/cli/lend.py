@@ -48,6 +48,7 @@ USUAL_TOPIC = "fenko"
     help="Your own certificate, in place of a password.",
 )
 @click.option("--key", metavar="FILE", type=click.Path(path_type=Path), help="Its key.")
+@click.option("--announce", is_flag=True, help="Tell the local network that they are lent, and by which broker (mDNS).")
 @desk_option
 def command(
     surfaces: tuple[str, ...],
@@ -58,6 +59,7 @@ def command(
     ca: Path | None,
     certificate: Path | None,
     key: Path | None,
+    announce: bool,
     desk_folder: Path | None,
 ) -> None:
     """Lend surfaces of this computer to a desk on another one, through a broker.
@@ -86,9 +88,22 @@ def command(
             stack.callback(lender.close)
             lender.start()
             note(f'{name}: lent as `links = ["mqtt {lender.topic}"]`' + (f", to {', '.join(whom)}" if whom else ""))
+        if announce:
+            _announce(stack, desk, surfaces, topic, str(broker[1]["url"]))
         note("Ctrl-C ends it.")
         loop.run()
     note("ended; everything is released")
+
+
+def _announce(stack: ExitStack, desk: Desk, surfaces: tuple[str, ...], topic: str, url: str) -> None:
+    from fenko.live.announcing import Announced, NoNetwork, announced
+
+    told = [Announced(name, f"{topic}/{name}", desk.plan.surfaces[name].kind, url) for name in dict.fromkeys(surfaces)]
+    try:
+        stack.enter_context(announced(told))
+    except NoNetwork as why:
+        fail(str(why))
+    note("The local network is told of it.")
 
 
 def _absolute(path: Path | None) -> str | None:

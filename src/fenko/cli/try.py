@@ -109,6 +109,7 @@ _REST = 0.15
 
 def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: str) -> int:
     from fenko.live.loop import Loop
+    from fenko.live.wiring import ears
     from fenko.outputs.listing import ListingPort
 
     begun = time.monotonic()
@@ -135,7 +136,16 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
         note("output: none; what would be sent is shown")
         if form == "text":
             say(table_head())
-        start(desk, loop, stack, lambda desk, open_now: [ListingPort(show)], changes, True, focus, actions.report)
+        start(
+            desk,
+            loop,
+            stack,
+            lambda desk, open_now: [] if open_now else [ListingPort(show), *ears(desk, note)],
+            changes,
+            True,
+            focus,
+            actions.report,
+        )
         loop.run()
     tell(flow.end())
     tell(actions.before(inf) if form == "text" else ())

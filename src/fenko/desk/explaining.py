@@ -105,6 +105,8 @@ class Explained(Struct, frozen=True):
     """Of what goes on: some positions of the control, and what comes of each."""
     asks: list[str] = []
     """What of it is done only when the person has agreed to it, in words."""
+    lit: str = ""
+    """Which lamp is on, and when; empty if none is."""
 
 
 def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Iterator[Explained]:
@@ -132,6 +134,15 @@ def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Ite
     key = "it is" if known.passes and known.shape(control) is MOTION else known.passed_on(control)
     does = f"nothing is bound; it is handed on as {key}" if key else "nothing is bound, and nothing is sent"
     yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
+
+
+def _lit(cell: Cell, binding: Binding) -> str:
+    """Which lamp is on by a binding, and when."""
+    if binding.lit is None:
+        return ""
+    surface, _, own = control_of(cell.address).partition(".")
+    colour = f" ({binding.colour})" if binding.colour else ""
+    return f"{surface} {binding.lamp or own}{colour}: {binding.lit}"
 
 
 def _owns(level: Level, address: str) -> bool:
@@ -164,6 +175,7 @@ def _gesture(scene: Scene, cell: Cell, gesture: str) -> Explained:
         binding.note or "",
         list(_moved(scene, cell)) if gesture == "move" else [],
         asks=[what for phrase in binding.phrases for what in risks_of(phrase, desk.sources.data)],
+        lit=_lit(cell, binding),
     )
 
 

@@ -10,7 +10,7 @@ from typing import Literal
 
 from msgspec import Struct
 
-from fenko.core.controls import BUTTON, TRIGGER
+from fenko.core.controls import BUTTON, FADER, PAD, TRIGGER
 from fenko.core.descriptions import DescribedControl, Description
 from fenko.core.plan import Surface
 from fenko.system.icons import by_name
@@ -90,7 +90,7 @@ def _sort(spot: DescribedControl) -> Sort:
         return "silent"
     if shape.turns:
         return "turned"
-    return "button" if shape is BUTTON else "pushed" if shape is TRIGGER else "directions"
+    return "button" if shape is BUTTON else "pushed" if shape in (TRIGGER, FADER, PAD) else "directions"
 
 
 def covered_from(label: Label, labels: Iterable[Label]) -> float | None:

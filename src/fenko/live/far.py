@@ -19,6 +19,8 @@ from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.outputs.afar import FarPort, Hearer
 
+SURFACES = "surfaces"
+"""The process of the workers of surfaces."""
 Turns = dict[tuple[str, str], list[tuple[Cell, str, tuple[tuple[str, Any], ...]]]]
 """By output and name: cells, their gestures, and of each state which part of the fact is what."""
 
@@ -82,7 +84,7 @@ class FarEnds(Hearer):
 
     def ended(self) -> None:
         """Whatever was there by these workers is gone."""
-        if "feedback" in self.port.outs:
+        if self.port.name == SURFACES:
             self._linked.ended()
 
     def look(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
+import threading
 import time
 from collections import deque
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -64,6 +65,8 @@ class Lender:
         self._taker = ""
         self._answered = -inf
         self._pause = REOPENS_FIRST
+        self._closed = False
+        self._reached: deque[MqttLine | str] = deque()
         self._came: deque[tuple[str, bytes]] = deque(maxlen=4000)
         self._wake_read, self._wake_write = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
         loop.add(self._wake_read, self._look)
@@ -92,21 +95,35 @@ class Lender:
     # --- The broker ---
 
     def _open(self) -> None:
+        """Reaches the broker, beside the loop: it may take its time."""
+        threading.Thread(target=self._reach, daemon=True).start()
+
+    def _reach(self) -> None:
         name, entry = self._broker
         will = (f"{self.topic}/offer", b"", True)
         try:
             line = MqttLine(name, entry, self._folder, self._wake, will, self._hear)
             line.subscribe(f"{self.topic}/by/+")
         except Away as why:
+            self._reached.append(str(why))
+        else:
+            self._reached.append(line)
+        self._wake()
+
+    def _take_line(self, found: MqttLine | str) -> None:
+        """The broker is there, or why it is not."""
+        if self._closed and isinstance(found, MqttLine):
+            found.close()
+        elif isinstance(found, MqttLine):
+            if self._pause > REOPENS_FIRST:
+                self._note(f"`{self._broker[0]}` is back")
+            self._line, self._pause = found, REOPENS_FIRST
+            self._publish_offer()
+        elif not self._closed:
             if self._pause == REOPENS_FIRST:
-                self._note(str(why))
+                self._note(found)
             self._reopening.set_in(self._pause)
             self._pause = min(REOPENS_LAST, self._pause * 2)
-            return
-        if self._pause > REOPENS_FIRST:
-            self._note(f"`{name}` is back")
-        self._line, self._pause = line, REOPENS_FIRST
-        self._publish_offer()
 
     def _wake(self) -> None:
         with contextlib.suppress(OSError):  # a full pipe wakes it anyway
@@ -118,6 +135,8 @@ class Lender:
     def _look(self) -> None:
         with contextlib.suppress(BlockingIOError):
             os.read(self._wake_read, 4096)
+        while self._reached:
+            self._take_line(self._reached.popleft())
         while self._came:
             topic, payload = self._came.popleft()
             try:
@@ -265,6 +284,7 @@ class Lender:
 
     def close(self) -> None:
         """It is lent no more."""
+        self._closed = True
         if self._lending is not None:
             now = time.monotonic()
             self._lending.release_all(now)

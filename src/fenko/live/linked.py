@@ -34,6 +34,8 @@ class Linked:
         """Of surfaces that say so, until when all that happened has been told."""
         self.latest: Mapping[str, float] = {}
         """How long is waited for what may be under way, by surface (seconds)."""
+        self.deaf = False
+        """Whether nobody wants to hear of them: somebody else's hands are played."""
         self._changed: dict[str, float] = {}
         self._raw: dict[str, int] = {}
         self.a_device: Callable[[str], bool] = lambda surface: False
@@ -59,7 +61,7 @@ class Linked:
 
     def changes(self, surface: str, changes: Sequence[Sent]) -> None:
         """Controls of a surface have changed."""
-        if self.present(surface) and surface in self._surfaces:
+        if not self.deaf and self.present(surface) and surface in self._surfaces:
             named = [(t, self._address(surface, control), value) for t, control, value in changes]
             if surface in self.until:
                 self._changed[surface] = time.monotonic()
@@ -92,7 +94,7 @@ class Linked:
 
     def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
         """A surface is there by that link, or is not any more."""
-        if surface not in self._surfaces:
+        if surface not in self._surfaces or self.deaf:
             return
         links = self._here.setdefault(surface, {})
         if what is None:

@@ -123,6 +123,7 @@ class Session:
 
     def play(self, changes: Sequence[Change]) -> None:
         """Plays a take in its own time from now; the loop ends when nothing of it is under way any more."""
+        self.linked.deaf = True
         self._start(TakeSource(self.around, changes))
         self._loop.after_each_round(self._end_of_take)
 

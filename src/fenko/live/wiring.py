@@ -8,6 +8,7 @@ from fenko.core.remedies import together
 from fenko.core.words import reason
 from fenko.desk.compiled import ALWAYS, Compiled
 from fenko.desk.trust import Agreement
+from fenko.live.far import SURFACES
 from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Memory, Port, PortError, Settings
 from fenko.outputs.ports import open_port, parts_of, ports_for
@@ -21,8 +22,8 @@ def open_ports(
     open_now: Collection[str] = (),
     far: bool = True,
 ) -> list[Port]:
-    """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`; with `far` also one for
-    workers. Raises PortError with every reason and every remedy."""
+    """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`; with `far` also those of
+    workers, and without it only what hears surfaces. Raises PortError with every reason and every remedy."""
     parts = parts_of(page) if page is not None else {}
     ports: list[Port] = []
     try:
@@ -33,6 +34,8 @@ def open_ports(
         for port in ports:
             port.close()
         raise
+    if not far and not open_now:
+        ports += ears(desk, warn)
     for process, outs in desk.processes.items() if far else ():
         missing = [out for out in outs if out not in open_now]
         settings = Settings(desk.tables, warn, None, desk.folder, Agreement(desk.folder).holds)
@@ -42,6 +45,22 @@ def open_ports(
         except OSError as why:
             warn(f"no second process can be started, so nothing but keys is sent: {reason(why)}")
     return ports
+
+
+def ears(desk: Compiled, warn: Callable[[str], None]) -> list[Port]:
+    """What hears the desk's surfaces that are no kernel devices, and has them told nothing."""
+    outs = desk.processes.get(SURFACES, ())
+    if not outs or not _listens(desk):
+        return []
+    try:
+        return [FarPort(outs, Settings(desk.tables, warn, None, desk.folder), SURFACES, hears_only=True)]
+    except OSError as why:
+        warn(f"MIDI controllers and boards cannot be heard: {reason(why)}")
+        return []
+
+
+def _listens(desk: Compiled) -> bool:
+    return any(entry.far for entry in desk.links.values())
 
 
 def _in_order(desk: Compiled, out: str, names: list[str]) -> tuple[list[str], str]:

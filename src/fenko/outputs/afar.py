@@ -89,10 +89,15 @@ class Unheard(Hearer):
 class FarPort(Port):
     """Sends effects to the workers of `outs`, which share a process of that name."""
 
-    def __init__(self, outs: Iterable[str], settings: Settings, name: str = "workers") -> None:
+    def __init__(
+        self, outs: Iterable[str], settings: Settings, name: str = "workers", hears_only: bool = False
+    ) -> None:
+        """With `hears_only` the workers are at work for what they hear, and nothing is sent to them."""
         self.name = name
-        self.outs = frozenset(outs)
-        self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self.outs))}"
+        self._at_work = frozenset(outs)
+        self._hears_only = hears_only
+        self.outs = frozenset() if hears_only else self._at_work
+        self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self._at_work))}"
         self.facts: dict[str, dict[str, Any]] = {}
         """How things stand at the other ends, by output and name."""
         self.hearer: Hearer = Unheard()
@@ -145,11 +150,12 @@ class FarPort(Port):
             self.facts = {}
 
     def _tell_desk(self) -> None:
-        self._say("desk", self._folder, sorted(self.outs), dict(self._tables))
+        self._say("desk", self._folder, sorted(self._at_work), dict(self._tables))
 
     def use_desk(self, folder: str, outs: Iterable[str], tables: Mapping[str, Any]) -> None:
         """Another desk is in force; `outs` are those of it that have workers."""
-        self.outs = frozenset(outs)
+        self._at_work = frozenset(outs)
+        self.outs = frozenset() if self._hears_only else self._at_work
         self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._folder, self._tables = folder, tables
         self._refused.clear()

@@ -16,7 +16,8 @@ def started(module: str) -> tuple[int, socket.socket]:
     command = [sys.executable, "-P", "-m", module, str(theirs.fileno())]
     with theirs:
         try:
-            pid = os.posix_spawn(sys.executable, command, os.environ)
+            # A session of its own: a Ctrl-C in the terminal is for us alone, who end it in order.
+            pid = os.posix_spawn(sys.executable, command, os.environ, setsid=True)
         except OSError:
             ours.close()
             raise

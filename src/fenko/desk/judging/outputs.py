@@ -5,6 +5,27 @@ from __future__ import annotations
 from fenko.core.registration import Surrounding
 from fenko.core.verbs import OUTPUT_OF
 from fenko.desk.judging.case import Case
+from fenko.outputs.registered.telling import is_told, tells_of
+
+
+def told(case: Case) -> None:
+    """Patterns of what others are told that nothing fits."""
+    tables = case.desk.sources.data
+    values = [f"value {name}" for out, name in case.plan.values if out == "value"]
+    for table in ("mqtt", "osc"):
+        for name, patterns in tells_of(tables, table).items():
+            for number, pattern in enumerate(patterns):
+                surface, point, _ = pattern.partition(".")
+                fits = (
+                    any(is_told((surface,), one) for one in case.plan.surfaces)
+                    if point
+                    else any(is_told((pattern,), one) for one in values)
+                )
+                if not fits:
+                    case.note(
+                        "what nobody is told", (table, name, "tells", number), f"`{pattern}` fits no control and no value of this desk", "warning",
+                        "SURFACE.CONTROL or `value NAME`, with * and ?", key=False,
+                    )  # fmt: skip
 
 
 def said(case: Case) -> None:

@@ -8,6 +8,7 @@ from fenko.core.plan import Cell
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.judging.case import Case
 from fenko.desk.problems import DeskError
+from fenko.desk.tables import table_of
 
 
 def unused(case: Case) -> None:
@@ -39,6 +40,21 @@ def unused(case: Case) -> None:
                 "groups of one", (*case.place(*members[0]), "group"),
                 f"`{group}` has no other binding, so nothing lifts what this one toggles",
             )  # fmt: skip
+
+
+def brokers(case: Case) -> None:
+    """Surfaces that come by a broker which the desk has not."""
+    known = table_of(case.desk.sources.data, "mqtt")
+    for name, entry in case.desk.links.items():
+        for number, link in enumerate(entry.links):
+            kind, _, rest = link.partition(" ")
+            _, at, broker = rest.partition(" at ")
+            if kind == "mqtt" and (broker not in known if at else not known):
+                wanted = f"[mqtt.{broker or 'NAME'}]"
+                case.note(
+                    "brokers that are not there", ("surface", name, "links", number), f"this desk has no {wanted}, so `{name}` cannot come",
+                    "warning", f'{wanted} with `url = "mqtts://…"`', key=False,
+                )  # fmt: skip
 
 
 def described(case: Case) -> None:
