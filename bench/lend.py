@@ -24,7 +24,7 @@ from bench.rows import Row, median_and_late
 from fenko.core.flow import Sent
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
-from fenko.outputs.afar import FarPort, Unheard
+from fenko.outputs.afar import FarPort, Hearer
 from fenko.outputs.port import Settings
 
 PRESSES = 400
@@ -47,7 +47,7 @@ ca = "{folder}/ca.pem"
 """
 
 
-class Taker(Unheard):
+class Taker(Hearer):
     """A desk's port of surfaces, and when it was told what."""
 
     def __init__(self, folder: Path, text: str) -> None:

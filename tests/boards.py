@@ -24,6 +24,13 @@ sys.path[:0] = [{here!r}, {boards!r}]
 import board
 board.main()
 """
+CONTROLS = """red.sort = "button"
+green.sort = "button"
+knob.sort = "fader"
+dial.sort = "dial"
+lean.sort = "tilt"
+"""
+"""What a desk says of the board's controls."""
 PINS = """
 import pathlib
 NAME = "bench-box Bench box"

@@ -20,7 +20,7 @@ import trustme
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from boards import Board
+from boards import CONTROLS, Board
 from ends import FarDesk, MakeFar, far, free_port, needed, program, there
 from fenko.core.controls import SORTS
 from fenko.core.engine import Engine
@@ -52,12 +52,7 @@ kind = "board"
 links = ["serial {device}"]
 names = {{ red = "take" }}
 [surface.bench.control]
-red.sort = "button"
-green.sort = "button"
-knob.sort = "fader"
-dial.sort = "dial"
-lean.sort = "tilt"
-"""
+{controls}"""
 THERE = """
 [mqtt.house]
 url = "mqtts://localhost:{port}"
@@ -69,12 +64,7 @@ kind = "board"
 links = ["mqtt bench/bench"]
 network.latest = "500ms"
 [surface.far.control]
-red.sort = "button"
-green.sort = "button"
-knob.sort = "fader"
-dial.sort = "dial"
-lean.sort = "tilt"
-[value.exposure]
+{controls}[value.exposure]
 [profile.base.on.far]
 red = "ctrl+t"
 green = "lamp red on then rumble 60% then display \\"Reel 2\\""
@@ -152,7 +142,7 @@ class House:
 
     def there(self, user: str = "ann") -> str:
         """The desk of somebody who takes it."""
-        return THERE.format(port=self.port, user=user, folder=self.folder)
+        return THERE.format(port=self.port, user=user, folder=self.folder, controls=CONTROLS)
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:
@@ -178,7 +168,7 @@ def board(tmp_path: Path) -> Iterator[Board]:
     made.plug_in()
     made.start()
     (tmp_path / "here").mkdir()
-    (tmp_path / "here/desk.toml").write_text(HERE.format(device=made.device))
+    (tmp_path / "here/desk.toml").write_text(HERE.format(device=made.device, controls=CONTROLS))
     yield made
     made.unplug()
 

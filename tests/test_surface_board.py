@@ -18,7 +18,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from boards import Board
+from boards import CONTROLS, Board
 from ends import FarDesk, MakeFar, far, needed
 from fenko.core.board_lines import LONGEST, Alive, BoardReader, Hello, Ready, Said, line
 from fenko.core.controls import SORTS
@@ -34,12 +34,7 @@ kind = "board"
 links = ["{link}"]
 names = {{ red = "take" }}
 [surface.bench.control]
-red.sort = "button"
-green.sort = "button"
-knob.sort = "fader"
-dial.sort = "dial"
-lean.sort = "tilt"
-[value.exposure]
+{controls}[value.exposure]
 [profile.base.on.bench]
 take = "ctrl+t"
 green = "lamp red on then tone 880 for 80ms then display \\"Reel 2\\" then rumble 60% then lamp glow #ff8800"
@@ -60,8 +55,12 @@ def board(tmp_path: Path) -> Iterator[Board]:
     made.unplug()
 
 
+def desk_at(link: str) -> str:
+    return DESK.format(link=link, controls=CONTROLS)
+
+
 def desk(board: Board) -> str:
-    return DESK.format(link=f"serial {board.device}")
+    return desk_at(f"serial {board.device}")
 
 
 def held(hands: FarDesk) -> bool:
@@ -138,7 +137,7 @@ def accepted(hands: FarDesk, server: socket.socket) -> socket.socket:
 def test_a_board_on_tcp_and_one_that_is_not_there_yet(far: MakeFar) -> None:
     with socket.create_server(("127.0.0.1", 0)) as server:
         number = server.getsockname()[1]
-        hands = far(DESK.format(link=f"tcp 127.0.0.1:{number}"))
+        hands = far(desk_at(f"tcp 127.0.0.1:{number}"))
         line = accepted(hands, server)
     with line:
         line.sendall(b"board 1 bench\nhas red button\nready\nis red 1\n")
@@ -247,7 +246,7 @@ def test_the_sketch_runs_on_a_microcontroller(board: Board, far: MakeFar, tmp_pa
             server.settimeout(30)
             end, _ = server.accept()
             with end, socket.create_server(("127.0.0.1", 0)) as here:
-                hands = far(DESK.format(link=f"tcp 127.0.0.1:{here.getsockname()[1]}"))
+                hands = far(desk_at(f"tcp 127.0.0.1:{here.getsockname()[1]}"))
                 other = accepted(hands, here)
                 for one, two in ((end, other), (other, end)):
                     threading.Thread(target=_pass_on, args=(one, two), daemon=True).start()

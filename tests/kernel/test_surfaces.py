@@ -47,7 +47,7 @@ bend.up = "b"
 play = "c"
 """
 THISTLE = """
-import json, sys
+import json, sys, threading
 from evdev import UInput, UInputError, ecodes as e, ff
 pad = UInput({e.EV_KEY: [e.BTN_SOUTH, e.BTN_EAST, e.BTN_NORTH, e.BTN_WEST, e.BTN_START], e.EV_FF: [e.FF_RUMBLE],
               e.EV_LED: [e.LED_MUTE, e.LED_MISC]}, name="Thistle pad", vendor=0x1209, product=0x4D50, bustype=e.BUS_USB,

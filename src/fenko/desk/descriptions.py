@@ -18,7 +18,7 @@ from fenko.core.descriptions import DescribedControl, Description, burst_of, def
 from fenko.core.words import nearest
 from fenko.data import DEVICES
 from fenko.data import KINDS as KIND_FILES
-from fenko.desk.model import CodingText, File, KindText, LinkText, NameText, described
+from fenko.desk.model import Coding, File, KindText, LinkText, NameText, described
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
@@ -68,13 +68,7 @@ class SpotFile(File):
         ]
         | UnsetType
     ) = UNSET
-    coding: (
-        Annotated[
-            CodingText,
-            described("Of an endless MIDI control: how it writes its steps.", "recognised from what it sends"),
-        ]
-        | UnsetType
-    ) = UNSET
+    coding: Coding | UnsetType = UNSET
     bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
         UNSET
     )

@@ -190,6 +190,10 @@ class DeskTimingFile(TimingFile):
 
 CodingText = Literal["twos-complement", "offset", "sign-magnitude"]
 assert get_args(CodingText) == CODINGS
+Coding = Annotated[
+    CodingText, described("Of an endless MIDI control: how it writes its steps.", "recognised from what it sends")
+]
+Bits = Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")]
 
 Pair = Annotated[list[float], Meta(min_length=2, max_length=2, description="Two numbers", examples=["[-1200, 1200]"])]
 Points = Annotated[
@@ -280,13 +284,7 @@ class ControlFile(File):
         ]
         | UnsetType
     ) = UNSET
-    coding: (
-        Annotated[
-            CodingText,
-            described("Of an endless MIDI control: how it writes its steps.", "recognised from what it sends"),
-        ]
-        | UnsetType
-    ) = UNSET
+    coding: Coding | UnsetType = UNSET
     bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
         UNSET
     )

@@ -19,7 +19,7 @@ from fenko.live.found import FarThing
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.router import Router
-from fenko.outputs.afar import FarPort, Unheard
+from fenko.outputs.afar import FarPort, Hearer
 from fenko.outputs.port import Settings
 
 _ENOUGH = 4
@@ -27,7 +27,7 @@ _ENOUGH = 4
 Feed = Callable[[Sequence[Change]], None]
 
 
-class FarSurfaces(Unheard):
+class FarSurfaces(Hearer):
     """Hears these `surfaces`, of which `tables` say all that their workers need (`linked`, and the brokers). With `guesses` it is
     recognised by what they send which controls of MIDI controllers turn without end, and what boards have is what they say. Raises
     OSError where no process can be started."""

@@ -13,7 +13,7 @@ import socket
 import time
 from collections.abc import Hashable, Iterable, Mapping, Sequence
 from math import inf
-from typing import Any, Protocol
+from typing import Any
 
 from fenko.core.backlog import Backlog
 from fenko.core.changes import Effect
@@ -36,8 +36,8 @@ _STEADY = 60.0  # seconds after which the pauses begin anew
 _PATIENCE = 3.0  # seconds in which workers have to end
 
 
-class Hearer(Protocol):
-    """Whom a port of workers tells what comes back."""
+class Hearer:
+    """Whom a port of workers tells what comes back. Of what it does not take up, nothing comes."""
 
     def number(self, out: str, name: str, number: float) -> None:
         """A number at another end is that now."""
@@ -61,31 +61,6 @@ class Hearer(Protocol):
         """The workers' process has ended, and with it everything that was there by them."""
 
 
-class Unheard(Hearer):
-    """Nobody wants to know anything."""
-
-    def number(self, out: str, name: str, number: float) -> None:
-        """Not heard."""
-
-    def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
-        """Not heard."""
-
-    def heard(self, kind: str, name: str, number: float) -> None:
-        """Not heard."""
-
-    def changes(self, surface: str, changes: list[Sent]) -> None:
-        """Not heard."""
-
-    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
-        """Not heard."""
-
-    def until(self, surface: str, t: float) -> None:
-        """Not heard."""
-
-    def ended(self) -> None:
-        """Not heard."""
-
-
 class FarPort(Port):
     """Sends effects to the workers of `outs`, which share a process of that name."""
 
@@ -100,7 +75,7 @@ class FarPort(Port):
         self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self._at_work))}"
         self.facts: dict[str, dict[str, Any]] = {}
         """How things stand at the other ends, by output and name."""
-        self.hearer: Hearer = Unheard()
+        self.hearer = Hearer()
         self._warn = settings.warn
         self._tables = settings.tables
         self._folder = settings.folder
