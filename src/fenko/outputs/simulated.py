@@ -3,6 +3,7 @@ see what a take would do elsewhere."""
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
@@ -11,6 +12,8 @@ from fenko.machines.rehearsed import Rehearsal
 from fenko.machines.settings import settings_of
 from fenko.outputs.registered.midi import CONTROLLER, NOTE_OFF, NOTE_ON, note_name
 from fenko.outputs.registered.wording import entry
+
+_ANSWERS = {"rumble": "rumble", "tone": "tone", "text": "text on a display"}
 
 
 class SimulatedEnds:
@@ -28,6 +31,8 @@ class SimulatedEnds:
         self.sounds: list[str] = []
         self.held_sounds: set[str] = set()
         self.told: dict[str, list[str]] = {}
+        self.lamps: dict[tuple[str, str], str] = {}
+        self.answers: Counter[str] = Counter()
         self._tables = tables or {}
         self._machines: dict[str, Rehearsal] = {}
 
@@ -52,6 +57,8 @@ class SimulatedEnds:
                     self._tell("requests", str(values[0]))
                 case "mqtt":
                     self._tell("MQTT", f'{values[0]} = "{values[1]}"')
+                case "feedback":
+                    self._answer(act, *values)
                 case "program":
                     self._tell("programs", f"{act} {values[0] or 'window'}")
 
@@ -85,6 +92,14 @@ class SimulatedEnds:
         if act == "play":
             self.sounds.append(file)
 
+    def _answer(self, act: str, surface: str, *values: Any) -> None:
+        if act == "lamp":
+            name, to = values
+            self.answers["lamps"] += to != "off"
+            self.lamps[surface, name] = to
+        else:
+            self.answers[act] += act != "show"
+
     def _machine(self, name: str) -> Rehearsal:
         if name not in self._machines:
             settings = settings_of(name, entry(self._tables, "machine", name))
@@ -110,6 +125,16 @@ class SimulatedEnds:
             yield f"{self.notes} note{'s were' if self.notes > 1 else ' was'} played, and {sounding or 'none'} still sounds"
         for (port, _, number), value in self.controllers.items():
             yield f"controller {number} of {port} is at {value}"
+        if self.answers:
+            lit = [f"{name} of {surface}" for (surface, name), to in self.lamps.items() if to != "off"]
+            words = [
+                f"{count} {_ANSWERS[act]}{'s' if count > 1 else ''}"
+                for act, count in self.answers.items()
+                if count and act in _ANSWERS
+            ]
+            yield f"lamps were lit {self.answers['lamps']} times, still on: {', '.join(lit) or 'none'}" + "".join(
+                f"; {one}" for one in words
+            )
         for name, one in self._machines.items():
             one.finish()
             position = one.machine.planner.position
