@@ -85,7 +85,7 @@ def _presses(taker: Taker, line: int) -> list[float]:
     for number in range(PRESSES):
         taker.told.clear()
         began = time.monotonic()
-        os.write(line, b"is red %d\n" % (number % 2))
+        os.write(line, b"is red %d\n" % ((number + 1) % 2))
         while not taker.told and time.monotonic() < began + 5:
             taker.look(0.5)
         times.append(taker.told[0] - began)
@@ -155,7 +155,7 @@ def measured(folder: Path) -> tuple[list[float], list[float]]:
     return own, lent
 
 
-def rows() -> list[Row]:
+def measure() -> list[Row]:
     """What being lent adds."""
     if shutil.which("mosquitto") is None:
         return [Row("a lent surface", "could not be measured here: no mosquitto", "", False)]
@@ -173,5 +173,5 @@ def rows() -> list[Row]:
 
 
 if __name__ == "__main__":
-    for row in rows():
+    for row in measure():
         print(f"{row.what}: {row.seen} (aim {row.aim})")

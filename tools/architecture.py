@@ -23,13 +23,13 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "command line, and what it shows": ((2, 86, 96, 9), ["cli", "showing", "drawing"]),
     "sources": (
         (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11",
-                          "live.keyboard", "live.running", "live.playing"],
+                          "live.keyboard", "live.running", "live.playing", "live.linked", "core.midi_in", "core.board_lines", "core.lent"],
     ),
     "inbox": ((23.5, 58, 11.5, 16), ["live.inbox", "live.loop", "core.inputs"]),
     "engine: decides": (
         (38, 38, 28.5, 42),
         ["core.engine", "core.shortways", "core.contacts", "core.pending", "core.gestures", "core.runs", "core.motion",
-         "core.strokes", "core.held", "core.choices", "core.situation", "core.stack", "core.agenda"],
+         "core.strokes", "core.held", "core.choices", "core.situation", "core.stack", "core.agenda", "core.lights"],
     ),
     "router": ((69.5, 58, 9, 16), ["live.router"]),
     "ports": (
@@ -45,16 +45,17 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
         (2, 5, 33, 29), ["desk.load", "desk.sources", "desk.bindings", "desk.profiles", "desk.judging", "desk.explaining",
                          "desk.compiled", "core.plan"],
     ),
-    "processes beside it": ((71, 5, 27, 27), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "machines", "core.backlog"]),
+    "processes beside it": ((71, 3, 27, 31), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "workers.surface", "machines", "core.backlog", "core.flow"]),
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
     "core.gestures": "press, hold, tap, double, turn", "core.runs": "actions, step by step", "core.motion": "pointer, scrolling, values", "core.held": "who holds what",
     "core.situation": "profile, layers, pause", "core.stack": "what a cell does now", "core.shortways": "the common cases",
-    "core.agenda": "what is due, and when", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
+    "core.agenda": "what is due, and when", "core.lights": "what lamps show", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.devices": "of the desk",
+    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
+    "workers.surface": "a surface's ways", "core.flow": "floods, summed up", "core.lent": "on the way", "core.board_lines": "lines", "core.midi_in": "messages", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip
 PRESS = ["sources", "inbox", "engine: decides", "router", "ports"]

@@ -6,6 +6,7 @@ import contextlib
 import os
 import signal
 import socket
+import sys
 import time
 from collections.abc import Mapping, Sequence
 from importlib import import_module
@@ -20,6 +21,8 @@ from fenko.system.packets import Packets
 from fenko.workers.lane import Lane, Line, Telling
 from fenko.workers.worker import Worker
 
+SWITCHES = 0.0005
+"""Seconds after which a thread that is at work lets another one go on: a press passes three of them on its way."""
 LAST_WORDS = 2.0
 """Seconds that workers have to end things when the desk is gone."""
 
@@ -133,11 +136,10 @@ def _end(lanes: list[Lane]) -> None:
 
 def main(fd: int) -> None:
     """The whole process, at the socket with that number."""
-    with contextlib.suppress(OSError):
-        os.setsid()  # a Ctrl-C in the terminal is for the desk, which ends this in order
     for number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):
         # Not ignored, which programs that are started from here would inherit.
         signal.signal(number, lambda number, frame: None)
+    sys.setswitchinterval(SWITCHES)
     load()
     line = socket.socket(fileno=fd)
     Host(line).run()
