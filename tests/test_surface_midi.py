@@ -21,8 +21,8 @@ from fenko.core.controls import SORTS, shape_of
 from fenko.core.inputs import Raw
 from fenko.core.midi_in import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
 from fenko.desk.descriptions import load_description
-from fenko.workers.way_midi import message_for
-from support import FENKO, Run, wait_for
+from fenko.workers.way_midi import MidiWay, message_for
+from support import FENKO, MakeDesk, Run, wait_for
 
 __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
@@ -392,3 +392,15 @@ def test_a_control_is_told_by_the_message_that_it_sends() -> None:
         assert MidiReader({}).feed(0.0, message)[0][1] == control
     assert [m.hex() for m in message_for("cc-7", 0.5, 14)] == ["b00740", "b02700"]
     assert message_for("play", 1.0) == []
+
+
+def test_the_nearest_colour_that_a_controller_has_is_taken(make_desk: MakeDesk, fenko: Run) -> None:
+    way = MidiWay(
+        "midi X",
+        {"controls": {}, "names": {}, "colours": {"#ff0000": 5, "#0000ff": 9}},
+        lambda: None,
+        lambda text: None,
+    )
+    assert [way._colour(one) for one in ("#ff0000", "#e01020", "#000040")] == [5, 5, 9]
+    done = fenko("check", "--desk", make_desk('[surface.c]\nkind = "midi"\ncolours = { "red" = 5 }\n'))
+    assert (done.returncode, "`red` is no colour" in done.stdout + done.stderr) == (2, True)

@@ -25,7 +25,7 @@ from ends import free_port, needed, program, there
 from fenko.core.lit import ALONE, HOWS, NAMED, Lit, read_lit
 from fenko.core.reader import PhraseError
 from screen import Screen, needs_screen
-from support import FENKO, MakeDesk, Run, wait_for
+from support import DEMO, FENKO, MakeDesk, Run, wait_for
 
 DESK = """
 format = 1
@@ -414,3 +414,56 @@ def test_check_says_what_nobody_is_told_and_which_broker_is_missing(make_desk: M
         assert words in done.stdout
     done = fenko("check", "--desk", make_desk(text.format(" at house", '"far.south"', broker)))
     assert done.returncode == 0, done.stdout
+
+
+@needs_screen
+def test_nobody_elsewhere_presses_anything_before_a_person_agreed(tmp_path: Path) -> None:
+    """Whatever another computer says is typed here; a desk of somebody else may name it, and no more."""
+    with socket.create_server(("127.0.0.1", 0)) as server, contextlib.ExitStack() as stack:
+        server.settimeout(1.0)
+        where = f"127.0.0.1:{server.getsockname()[1]}"
+        (tmp_path / "desk").mkdir()
+        (tmp_path / "desk/desk.toml").write_text(
+            DESK.format(device="/nowhere", more="").replace("serial /nowhere", f"tcp {where}")
+        )
+        screen = Screen()
+        stack.callback(screen.close)
+        env = {
+            **screen.environment, "XDG_RUNTIME_DIR": str(tmp_path / "run"), "XDG_STATE_HOME": str(tmp_path / "state"),
+            "XDG_CONFIG_HOME": str(tmp_path / "config"),
+        }  # fmt: skip
+        (tmp_path / "run").mkdir(mode=0o700)
+        said = tmp_path / "said"
+        with said.open("wb") as out:
+            run = subprocess.Popen([*FENKO, "run", "--desk", str(tmp_path / "desk")], env=env, stdout=out, stderr=out)
+        stack.callback(run.wait)
+        stack.callback(run.kill)
+        words = f"lets {where} press what is bound on bench"
+        wait_for(lambda: f"nobody has agreed to it: {words}" in said.read_text(), "refused")
+        with pytest.raises(TimeoutError):
+            server.accept()
+        trusted = subprocess.run(
+            [*FENKO, "trust", "--yes", "--desk", str(tmp_path / "desk")], env=env, capture_output=True, text=True
+        )
+        assert words in trusted.stdout
+        subprocess.run([*FENKO, "reload"], env=env, check=True, capture_output=True)
+        server.settimeout(20)
+        line, _ = server.accept()
+        with line:
+            line.sendall(b"board 1 bench\nhas red button\nready\nis red 1\n")
+            wait_for(lambda: "here now" in said.read_text(), "it is there")
+
+
+def test_where_no_control_stands_the_surface_is_said(make_desk: MakeDesk, fenko: Run) -> None:
+    text = '[surface.pad]\nkind = "gamepad"\n[profile.frames]\nwhen = {{ app = "x" }}\non-enter = "rumble 60%{}"\n[profile.frames.on.pad]\nsouth = "a"\n'
+    done = fenko("check", "--desk", make_desk(text.format("")))
+    assert done.returncode == 2
+    assert "has to be said which surface is meant" in done.stdout + done.stderr
+    assert fenko("check", "--desk", make_desk(text.format(" of pad"))).returncode == 0
+    done = fenko("check", "--desk", make_desk(text.format(" of pat")))
+    assert (done.returncode, "`pad`" in done.stdout + done.stderr) == (2, True)
+
+
+def test_explain_names_the_lamp(fenko: Run) -> None:
+    told = fenko("explain", "plover.pad-8", "--desk", DEMO).stdout
+    assert "  lamp    plover pad-8 (#d55e00): microphone muted" in told

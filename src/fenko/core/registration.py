@@ -170,7 +170,8 @@ class Output(Struct, frozen=True):
     `title` and `help` are for people. `tables` are those that it takes from the desk file: `[NAME]` of this kind, or, where
     it is a `dict` of them, `[NAME.OWN]`. `settle` turns what a phrase says into what the desk means by it (defaults, files),
     several for one of which any will do; it raises Unsettled. `judge` is what `check` has to say. `risk` is what a person
-    has to have agreed to before an effect of these values (act first) is done, in words; empty for what harms nobody; `asks`, of the desk's tables, are those that no phrase says, each with its place.
+    has to have agreed to before an effect of these values (act first) is done, in words; empty for what harms nobody; `asks`, of the desk's tables, are those that no phrase says, each with its place, and `allows`
+    gives the tables without what is not agreed to, and what that is.
 
     `offers`, the same way, are phrases for what is there now, each with what that is, for `fenko learn`.
 
@@ -199,7 +200,8 @@ class Output(Struct, frozen=True):
     settle: Callable[[Any, Surrounding], Iterable[Said]] = as_it_is
     judge: Callable[[Any, Surrounding], Iterable[Finding]] = no_findings
     risk: Callable[[tuple[Any, ...], Mapping[str, Any]], str] | None = None
-    asks: Callable[[Mapping[str, Any]], Iterable[tuple[tuple[str, ...], str]]] = lambda tables: ()
+    asks: Callable[[Mapping[str, Any]], Iterable[tuple[tuple[str | int, ...], str]]] = lambda tables: ()
+    allows: Callable[[Mapping[str, Any], Callable[[str], bool]], tuple[Mapping[str, Any], list[str]]] | None = None
     ready: str = ""
     offers: str = ""
     listens: Callable[[Mapping[str, Any]], bool] = lambda tables: False

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any
 
@@ -70,6 +71,10 @@ def read_surfaces(
         surface = Surface(name, kind, passes, names, seconds or 0.0, shapes)
         conditioning = read_conditioning(sources, surface, table_of(entry, "control"))
         surfaces[name] = structs.replace(surface, conditioning=conditioning) if conditioning else surface
+        for colour in table_of(entry, "colours"):
+            if re.fullmatch("#[0-9a-fA-F]{6}", colour) is None:
+                path = ("surface", name, "colours", colour)
+                sources.add(path, f"`{colour}` is no colour", expected="#rrggbb", at_key=True)
         links = entry.get("links", []) if isinstance(entry, dict) else []
         for number, link in enumerate(links if isinstance(links, list) else []):
             if not isinstance(link, str):

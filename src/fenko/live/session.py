@@ -185,6 +185,8 @@ class Session:
 
     def reload(self, told: Told | None = None) -> None:
         """Reads the desk again, beside what goes on. With an error nothing changes. `told` hears what came of it."""
+        for far in self._far:
+            far.port.look_again()
         self._rereading.ask(told or self._again)
 
     def _again(self, wrong: str | None, changed: bool) -> None:

@@ -81,6 +81,7 @@ class FarPort(Port):
         self._folder = settings.folder
         self._agreed = settings.agreed
         self._refused: set[str] = set()
+        self._told_tables: Mapping[str, Any] = {}
         self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._watched = {(out, act): row.watched for (out, act), row in ACTS.items() if row.watched}
         self._resolvers: dict[str, tuple[Any, Resolver]] = {}
@@ -125,7 +126,31 @@ class FarPort(Port):
             self.facts = {}
 
     def _tell_desk(self) -> None:
-        self._say("desk", self._folder, sorted(self._at_work), dict(self._tables))
+        self._told_tables = self._allowed()
+        self._say("desk", self._folder, sorted(self._at_work), dict(self._told_tables))
+
+    def _allowed(self) -> Mapping[str, Any]:
+        """What the desk says, without what the person has not agreed to."""
+        tables = self._tables
+        for out in sorted(self._at_work):
+            allows = OUTPUTS[out].allows
+            if allows is not None and self._agreed is not None:
+                tables, refused = allows(tables, self._agreed)
+                for what in refused:
+                    self._refuse(what)
+        return tables
+
+    def look_again(self) -> None:
+        """The person may have agreed to more."""
+        self._refused.clear()
+        if self._allowed() != self._told_tables:
+            self._tell_desk()
+
+    def _refuse(self, what: str) -> None:
+        """Says once what is not done."""
+        if what not in self._refused:
+            self._refused.add(what)
+            self._warn(f"not done, for nobody has agreed to it: {what}; `fenko trust` shows it and asks")
 
     def use_desk(self, folder: str, outs: Iterable[str], tables: Mapping[str, Any]) -> None:
         """Another desk is in force; `outs` are those of it that have workers."""
@@ -245,9 +270,7 @@ class FarPort(Port):
         what = risk(effect[2:], self._tables) if risk is not None else ""
         if not what or self._agreed is None or self._agreed(what):
             return True
-        if what not in self._refused:
-            self._refused.add(what)
-            self._warn(f"not done, for nobody has agreed to it: {what}; `fenko trust` shows it and asks")
+        self._refuse(what)
         return False
 
     def _say(self, word: str, *what: Any) -> None:

@@ -114,10 +114,8 @@ class MidiWay(Way):
             self._send(self._own.get(str(name), str(name)), float(at))
 
     def _colour(self, wanted: str) -> int:
-        colours = self.entry.get("colours") or {}
-        return min(
-            colours.values(), key=lambda n: _apart(wanted, next(c for c in colours if colours[c] == n)), default=_ON
-        )
+        colours: Mapping[str, int] = self.entry.get("colours") or {}
+        return colours[min(colours, key=lambda one: _apart(wanted, one))] if colours else _ON
 
     def _light(self, name: str, number: int) -> None:
         control = self._own.get(name, name)

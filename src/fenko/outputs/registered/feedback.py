@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any, TypeAlias
 
 from msgspec import Struct
@@ -189,6 +189,44 @@ def is_linked(entry: Any) -> bool:
     )
 
 
+def _lets_in(name: str, link: str, tables: Mapping[str, Any]) -> str:
+    """What a link lets somebody else do, in words; empty for things that are on this computer."""
+    kind, _, rest = link.partition(" ")
+    if kind == "tcp":
+        return f"lets {rest} press what is bound on {name}"
+    if kind != "mqtt":
+        return ""
+    topic, _, broker = rest.partition(" at ")
+    brokers = tables.get("mqtt") or {}
+    where = brokers.get(broker or next(iter(brokers), ""), {}).get("url", "no broker")
+    return f"lets whoever lends {topic} at {where} press what is bound on {name}"
+
+
+def _asks(tables: Mapping[str, Any]) -> Iterator[tuple[tuple[str | int, ...], str]]:
+    """Links by which others press controls here: what they press is typed here."""
+    surfaces = tables.get("surface")
+    for name, entry in surfaces.items() if isinstance(surfaces, dict) else ():
+        for number, link in enumerate(entry.get("links") or () if isinstance(entry, dict) else ()):
+            if isinstance(link, str) and (what := _lets_in(name, link, tables)):
+                yield ("surface", name, "links", number), what
+
+
+def _allows(tables: Mapping[str, Any], agreed: Callable[[str], bool]) -> tuple[Mapping[str, Any], list[str]]:
+    """The tables without such links as nobody has agreed to."""
+    refused: list[str] = []
+    linked: dict[str, Any] = {}
+    for name, entry in (tables.get("linked") or {}).items():
+        kept = []
+        for link in entry["links"]:
+            what = _lets_in(name, link, tables)
+            if what and not agreed(what):
+                refused.append(what)
+            else:
+                kept.append(link)
+        linked[name] = {**entry, "links": kept}
+    return {**tables, "linked": linked}, refused
+
+
 def _listens(tables: Mapping[str, Any]) -> bool:
     surfaces = tables.get("surface")
     return isinstance(surfaces, dict) and any(map(is_linked, surfaces.values()))
@@ -244,6 +282,8 @@ OUTPUT = Output(
             queued=lambda surface, control, at: Queued("newest", (surface, control))),
     ),
     settle=_settle,
+    asks=_asks,
+    allows=_allows,
     ready="fenko.workers.surface:ready",
     listens=_listens,
     each="linked",

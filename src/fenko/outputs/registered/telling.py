@@ -34,7 +34,7 @@ def is_told(patterns: Iterable[str], what: str) -> bool:
     return any(fnmatchcase(what, pattern) for pattern in patterns)
 
 
-def asked(tables: Mapping[str, Any], table: str, where: str) -> Iterator[tuple[tuple[str, ...], str]]:
+def asked(tables: Mapping[str, Any], table: str, where: str) -> Iterator[tuple[tuple[str | int, ...], str]]:
     """What a person has to agree to, each with its place: whoever is told what hands do on a keypad knows what is typed there.
     `where` is the setting that says where it goes."""
     for name, patterns in tells_of(tables, table).items():
