@@ -446,11 +446,11 @@ def test_workers_that_cannot_be_started_are_tried_again(far: MakeFar, monkeypatc
     spawn = os.posix_spawn
     tries = []
 
-    def failing(*words: Any) -> int:
+    def failing(*words: Any, **options: Any) -> int:
         tries.append(words)
         if len(tries) < 3:
             raise OSError(11, "Resource temporarily unavailable")
-        return spawn(*words)
+        return spawn(*words, **options)
 
     monkeypatch.setattr(os, "posix_spawn", failing)
     before = len(os.listdir("/proc/self/fd"))

@@ -253,7 +253,7 @@ def test_the_pieces_of_a_desk_are_the_desk() -> None:
 
 
 def test_a_machine_that_has_no_room_for_another_process_says_so(monkeypatch: pytest.MonkeyPatch) -> None:
-    def refuses(*_: object) -> int:
+    def refuses(*_: object, **options: object) -> int:
         raise OSError(errno.ENOMEM, os.strerror(errno.ENOMEM))
 
     monkeypatch.setattr(os, "posix_spawn", refuses)

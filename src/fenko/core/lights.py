@@ -3,7 +3,7 @@ Looked at now and then, beside the engine; only what has changed is an effect.""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from math import inf
 from typing import Any
 
@@ -33,21 +33,41 @@ class Moment(Struct, frozen=True):
     facts: Facts
 
 
-class Lights:
-    """The lamps of a plan. `showing` are controls that can show where a value is, each with whether a hand feels it (a motor, and
-    no ring of lamps)."""
+class Lamps(Struct, frozen=True):
+    """What of a plan has to be looked at: the cells that say when a lamp is lit, whether that is while they are pressed, and the
+    controls that can show where a value is, each with whether a hand feels it (a motor, and no ring of lamps) and its cells."""
 
-    def __init__(self, plan: Plan, showing: Mapping[str, bool] | None = None) -> None:
-        self._showing = dict(showing or {})
-        self._lit = [address for address in _cells(plan) if any(map(_says_lit, _all_at(plan, address)))]
-        self._presses = any(
-            binding.lit is not None and binding.lit.word == "pressed"
-            for address in self._lit for cell in _all_at(plan, address) for _, binding in cell.gestures()
-        )  # fmt: skip
-        self._parts = {
-            control: [address for address in _cells(plan) if control_of(address) == control]
-            for control in self._showing
-        }
+    lit: tuple[str, ...] = ()
+    pressed: bool = False
+    showing: dict[str, tuple[bool, tuple[str, ...]]] = {}
+
+
+def lamps_of(plan: Plan, showing: Mapping[str, bool]) -> Lamps:
+    """The lamps of a plan, where these controls can show a value. Looks at every binding."""
+    cells: dict[str, list[Cell]] = {}
+    for level in plan.levels.values():
+        for address, cell in level.cells.items():
+            cells.setdefault(address, []).append(cell)
+    lit = {
+        address: {binding.lit.word for cell in some for _, binding in cell.gestures() if binding.lit is not None}
+        for address, some in cells.items()
+    }
+    parts: dict[str, list[str]] = {control: [] for control in showing}
+    for address in cells:
+        if (control := control_of(address)) in parts:
+            parts[control].append(address)
+    return Lamps(
+        tuple(address for address, words in lit.items() if words),
+        any("pressed" in words for words in lit.values()),
+        {control: (felt, tuple(parts[control])) for control, felt in showing.items()},
+    )
+
+
+class Lights:
+    """What these lamps are told."""
+
+    def __init__(self, lamps: Lamps) -> None:
+        self._lamps = lamps
         self._told: dict[tuple[str, str, str], Any] = {}
         self._moved: dict[str, float] = {}
         self.due = inf
@@ -56,18 +76,18 @@ class Lights:
     @property
     def feels(self) -> bool:
         """Whether it matters which controls hands move."""
-        return any(self._showing.values())
+        return any(felt for felt, _ in self._lamps.showing.values())
 
     def take_over(self, before: Lights) -> None:
         """What another plan lit is known to be lit."""
         self._told = {key: to for key, to in before._told.items() if key[0] == "lamp"}
 
     def __bool__(self) -> bool:
-        return bool(self._lit or self._showing or self._told)
+        return bool(self._lamps.lit or self._lamps.showing or self._told)
 
     def moved(self, t: float, control: str) -> None:
         """A hand moves a control, by its address."""
-        if self._showing.get(control):
+        if self._lamps.showing.get(control, (False, ()))[0]:
             self._moved[control] = t
 
     def forget(self, surface: str = "") -> None:
@@ -76,13 +96,13 @@ class Lights:
 
     def look(self, t: float, engine: Engine, facts: Facts) -> list[Effect]:
         """What has to be told now."""
-        now = Moment(engine, frozenset(engine.down) if self._presses else frozenset(), facts)
+        now = Moment(engine, frozenset(engine.down) if self._lamps.pressed else frozenset(), facts)
         wanted: dict[tuple[str, str, str], Any] = {}
-        for address in self._lit:
+        for address in self._lamps.lit:
             self._lamps_of(address, now, wanted)
         self.due = inf
-        for control in self._showing:
-            self._shown_by(t, control, engine, wanted)
+        for control, (_, cells) in self._lamps.showing.items():
+            self._shown_by(t, control, cells, engine, wanted)
         found: list[Effect] = []
         for key, to in wanted.items():
             if self._told.get(key, "off") != to:
@@ -105,8 +125,10 @@ class Lights:
                 on = cell is not None and holds(binding.lit, cell, gesture, binding, now)
                 wanted[key] = (binding.colour or "on").lower() if on else "off"
 
-    def _shown_by(self, t: float, control: str, engine: Engine, wanted: dict[tuple[str, str, str], Any]) -> None:
-        item = next((item for part in self._parts[control] for item in _driven(engine.in_force(part))), None)
+    def _shown_by(
+        self, t: float, control: str, cells: Iterable[str], engine: Engine, wanted: dict[tuple[str, str, str], Any]
+    ) -> None:
+        item = next((item for part in cells for item in _driven(engine.in_force(part))), None)
         if item is None or item not in engine.plan.values:
             return
         value = engine.plan.values[item]
@@ -122,18 +144,6 @@ class Lights:
                 wanted[key] = self._told[key]
         else:
             wanted[key] = at
-
-
-def _cells(plan: Plan) -> dict[str, None]:
-    return {address: None for level in plan.levels.values() for address in level.cells}
-
-
-def _all_at(plan: Plan, address: str) -> Iterator[Cell]:
-    return (level.cells[address] for level in plan.levels.values() if address in level.cells)
-
-
-def _says_lit(cell: Cell) -> bool:
-    return any(binding.lit is not None for _, binding in cell.gestures())
 
 
 def _driven(cell: Cell | None) -> Iterator[Item]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from fenko.core.changes import OUTSIDE, Change, Effect
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs
-from fenko.core.lights import Guessed, Lights
+from fenko.core.lights import Guessed, Lights, lamps_of
 from fenko.core.plan import Plan, Report, control_of
 
 
@@ -24,7 +24,7 @@ def rehearse(
     `progress` is told now and then how many changes have been played since it was last told."""
     engine = Engine(plan, report)
     conditioned = Inputs(plan.surfaces).conditioned
-    lights, facts = Lights(plan, showing), Guessed()
+    lights, facts = Lights(lamps_of(plan, showing or {})), Guessed()
 
     def lit(effects: Sequence[Effect], t: float) -> Sequence[Effect]:
         """With what lamps show after these effects."""

@@ -9,6 +9,7 @@ from typing import Any
 from msgspec import Struct, structs
 
 from fenko.core.controls import HELD_BY_HAND
+from fenko.core.lights import Lamps, lamps_of
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Layer, Level, Plan, Profile, Surface
 from fenko.core.steps import Begin, End, Follow, Hold, Rate, Repeat, Send, Set, Steer, Strike, Toggle
@@ -38,6 +39,8 @@ class Compiled(Struct, frozen=True):
     """The surfaces on whose motion something is bound, so that it does not go on as it comes."""
     felt: frozenset[str] = frozenset()
     """The surfaces of which it matters how they are held."""
+    lamps: Lamps = Lamps()
+    """What its bindings light, and the controls that show values."""
     digests: dict[str, str] = {}
     """The files that it was read from, each with what tells its text from others."""
     given: str = ""
@@ -57,11 +60,6 @@ class Compiled(Struct, frozen=True):
     def far(self) -> tuple[str, ...]:
         """Of its outs, those that workers do."""
         return tuple(out for out in self.outs if out in OUTPUTS)
-
-    @property
-    def showing(self) -> dict[str, bool]:
-        """The controls that may show where the value is that they drive (`showing_of`)."""
-        return showing_of(self.plan, self.links)
 
     @property
     def latest(self) -> dict[str, float]:
@@ -129,12 +127,13 @@ def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:
 def compiled(desk: Desk) -> Compiled:
     """What it takes to run a desk."""
     tables = {name: table for name, table in desk.sources.data.items() if name not in ("profile", "expect")}
-    outs = tuple(_outs_of(desk))
+    lamps = lamps_of(desk.plan, showing_of(desk.plan, desk.links))
+    outs = tuple(_outs_of(desk, bool(lamps.lit)))
     if "feedback" in outs:
         tables[LINKED] = linked(desk)
     return Compiled(
         str(desk.folder), desk.name, desk.plan, desk.links, outs, tables, *_heard(desk.plan),
-        desk.sources.digests, str(desk.sources.given),
+        lamps, desk.sources.digests, str(desk.sources.given),
     )  # fmt: skip
 
 
@@ -172,15 +171,9 @@ def _heard(plan: Plan) -> tuple[frozenset[str], frozenset[str]]:
     return frozenset(motion), frozenset(felt)
 
 
-def _outs_of(desk: Desk) -> list[str]:
-    used = dict.fromkeys(ALWAYS)
-    if any(
-        binding.lit
-        for level in desk.plan.levels.values()
-        for cell in level.cells.values()
-        for _, binding in cell.gestures()
-    ):
-        used["feedback"] = None
+def _outs_of(desk: Desk, lit: bool) -> list[str]:
+    """The outs that a desk uses, where it has lamps `lit`."""
+    used = dict.fromkeys((*ALWAYS, "feedback") if lit else ALWAYS)
     used.update(dict.fromkeys(output.name for output in OUTPUTS.values() if output.listens(desk.sources.data)))
     seen: set[int] = set()
     for _, phrase in desk.phrases:

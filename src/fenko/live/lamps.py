@@ -33,7 +33,7 @@ class Lamps:
         self._seen = -1
         self._facts = facts
         self._send = send
-        self._lights = Lights(desk.plan, desk.showing)
+        self._lights = Lights(desk.lamps)
         self._looked = -inf
         self._timer = loop.timer(self._look)
         loop.after_each_round(self._round)
@@ -41,7 +41,7 @@ class Lamps:
     def use_desk(self, desk: Compiled) -> None:
         """Another desk is in force: what is lit by the old one goes out, unless the new one says so too."""
         before = self._lights
-        self._lights = Lights(desk.plan, desk.showing)
+        self._lights = Lights(desk.lamps)
         self._lights.take_over(before)
         self._look(time.monotonic())
 
