@@ -404,3 +404,12 @@ def test_the_nearest_colour_that_a_controller_has_is_taken(make_desk: MakeDesk, 
     assert [way._colour(one) for one in ("#ff0000", "#e01020", "#000040")] == [5, 5, 9]
     done = fenko("check", "--desk", make_desk('[surface.c]\nkind = "midi"\ncolours = { "red" = 5 }\n'))
     assert (done.returncode, "`red` is no colour" in done.stdout + done.stderr) == (2, True)
+
+
+def test_what_nothing_is_bound_to_is_no_key(make_desk: MakeDesk, fenko: Run) -> None:
+    """A controller's `play`, or a board's `a`, was never a key of a keyboard, so there is nothing to hand on."""
+    desk = make_desk(
+        '[surface.c]\nkind = "midi"\n[surface.b]\nkind = "board"\n[surface.b.control.a]\nsort = "button"\n[profile.base.on.c]\nnote-1 = "x"\n'
+    )
+    for control in ("c.play", "b.a"):
+        assert "nothing is bound, and nothing is sent" in fenko("explain", control, "--desk", desk).stdout

@@ -157,11 +157,12 @@ _TURNING = frozenset({"dial", "wheel", "tilt-wheel", "ring"})
 _SEVEN_BITS = r"(?:\d|[1-9]\d|1[01]\d|12[0-7])"
 _MIDI_CONTROL = re.compile(
     r"(?:ch(?:[2-9]|1[0-6])-)?(?:"
-    rf"(?P<note>note-{_SEVEN_BITS})|(?P<amount>cc-{_SEVEN_BITS}|note-{_SEVEN_BITS}-pressure|pressure|nrpn-\d{{1,5}})"
+    rf"(?P<note>note-{_SEVEN_BITS})|(?P<amount>cc-{_SEVEN_BITS}|nrpn-(?:\d{{1,4}}|1[0-5]\d{{3}}|16[0-2]\d\d|163[0-7]\d|1638[0-3]))"
+    rf"|(?P<pressure>note-{_SEVEN_BITS}-pressure|pressure)"
     r"|(?P<bend>bend)|(?P<button>program-(?:[1-9]|[1-9]\d|1[01]\d|12[0-8])))"
     r"|(?P<transport>play|stop|continue)"
 )
-_MIDI_SHAPES = {"note": PAD, "amount": FADER, "bend": BEND, "button": BUTTON, "transport": BUTTON}
+_MIDI_SHAPES = {"note": PAD, "amount": FADER, "pressure": TRIGGER, "bend": BEND, "button": BUTTON, "transport": BUTTON}
 _MIDI_CONTROLS = frozenset(
     {f"{name}-{number}" for name in ("note", "cc") for number in range(128)}
     | {f"note-{number}-pressure" for number in range(128)}
@@ -226,6 +227,6 @@ def passed_on(kind: str, control: str) -> str | None:
     where there is nothing that could be sent on."""
     if kind == "mouse" and control in MOUSE_BUTTONS:
         return f"button {control}"
-    if control in KERNEL_KEYS and kind != "gamepad":
+    if control in KERNEL_KEYS and kind not in ("gamepad", "midi", "board"):
         return position_key(control)
     return None
