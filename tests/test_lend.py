@@ -8,6 +8,7 @@ import json
 import os
 import random
 import signal
+import socket
 import subprocess
 import time
 from collections.abc import Iterator
@@ -591,6 +592,20 @@ def test_jitter_makes_no_difference_to_gestures(
 # --- On the local network ---
 
 
+def multicast() -> bool:
+    """Whether what is told a group on this machine's network is heard there."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as line:
+        line.settimeout(2)
+        try:
+            line.bind(("", 0))
+            line.setsockopt(socket.IPPROTO_IP, socket.IP_ADD_MEMBERSHIP, socket.inet_aton("224.0.0.251") + bytes(4))
+            line.sendto(b"here", ("224.0.0.251", line.getsockname()[1]))
+            return line.recv(16) == b"here"
+        except OSError:
+            return False
+
+
+@pytest.mark.skipif(not multicast(), reason="needs a network interface that takes multicast (mDNS)")
 def test_a_lent_surface_is_found_where_that_is_wanted(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
     desk = make_desk('[surface.pad]\nkind = "gamepad"\nlinks = ["usb 1209:4d50"]\n')
     said = tmp_path / "said"
