@@ -307,11 +307,16 @@ def test_check_says_what_is_wrong_with_a_lamp(
 def test_a_kernel_device_has_the_kernels_lamps(make_desk: MakeDesk, fenko: Run) -> None:
     text = '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = {{ do = "a", lit = "pressed"{} }}\n'
     for more, code, words in (
-        ("", 2, "`south` has no lamp of its own"), (', lamp = "red"', 2, "has no lamp `red`"), (', lamp = "mute"', 0, ""),
+        ("", 1, "`south` has no lamp of its own"), (', lamp = "red"', 1, "has no lamp `red`"), (', lamp = "mute"', 0, ""),
     ):  # fmt: skip
         done = fenko("check", "--desk", make_desk(text.format(more)))
-        assert (done.returncode in (0, 1)) == (code == 0), done.stdout + done.stderr
+        assert done.returncode == code, done.stdout + done.stderr
         assert words in done.stdout + done.stderr
+    said = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "lamp red on"\neast = "lamp capslock off"\n'
+    )
+    done = fenko("check", "--desk", said)
+    assert (done.returncode, done.stdout.count("has no lamp")) == (1, 1)
 
 
 def test_lamps_are_in_the_timeline(make_desk: MakeDesk, fenko: Run, tmp_path: Path) -> None:

@@ -26,7 +26,6 @@ from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
-from fenko.outputs.registered.feedback import check_lamp
 from fenko.system import icons
 
 _WAYS = ("do", "in-turn", "at-random")
@@ -238,7 +237,6 @@ class BindingReader:
 
     def _lit(self, path: KeyPath, written: BindingFile, scope: Scope) -> Lit | None:
         """When its lamp is on, if it has one."""
-        surface = _surface_at(path)
         if not written.lit:
             if written.lamp:
                 self._fault((*path, "lamp"), "nothing says when this lamp is on", "`lit` beside it", None, at_key=True)
@@ -262,25 +260,7 @@ class BindingReader:
                 expected=expected,
                 nearest=nearest(lit.name, known[lit.word]),
             )
-        if surface in self.surfaces:
-            self._judge_lamp(path, written.lamp or "", surface)
         return lit
-
-    def _judge_lamp(self, path: KeyPath, lamp: str, surface: str) -> None:
-        own = str(path[path.index(surface, 3) + 1]).partition(".")[0]
-        kernel = self.surfaces[surface].kernel_name(lamp or own) or lamp or own
-        entry = {"names": {}} | self._around.table("surface").get(surface, {})
-        try:
-            check_lamp(lamp or kernel, surface, entry)
-        except Unsettled as why:
-            place = (*path, "lamp") if lamp else (*path, "lit")
-            what = str(why) if lamp else f"`{own}` has no lamp of its own"
-            self.sources.add(
-                place,
-                what,
-                expected=f"`lamp` beside it: {why.expected}" if not lamp else why.expected,
-                nearest=why.nearest,
-            )
 
     def _judge_icon(self, path: KeyPath, icon: str) -> None:
         if icons.by_name(icon) and not icons.known(icon):

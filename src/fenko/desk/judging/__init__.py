@@ -33,6 +33,7 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     surfaces.unused(case)
     surfaces.described(case)
     surfaces.brokers(case)
+    surfaces.lamps(case)
     motion.conditioned(case)
     motion.moving(case)
     motion.values(case)

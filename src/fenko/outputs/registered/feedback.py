@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any, TypeAlias
+from typing import Any, NamedTuple, TypeAlias
 
 from msgspec import Struct
 
 from fenko.core.controls import FAR_LINKS, has_control
 from fenko.core.reader import NAME, PhraseError, Reader, in_quotes
-from fenko.core.registration import Act, Argument, Output, Queued, Said, Surrounding, Unsettled, Verb
+from fenko.core.registration import Act, Argument, Finding, Output, Queued, Said, Surrounding, Unsettled, Verb
 from fenko.core.steps import Send, Step
 from fenko.core.words import format_time, nearest, parse_time, shortened
 from fenko.outputs.registered.wording import filled, read_to
@@ -24,6 +24,13 @@ LONGEST_TEXT = 100
 _LONGEST = 10.0
 _LEVEL = re.compile(r"(\d{1,3}(?:\.\d{1,3})?)%")
 _COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
+
+
+class Lacks(NamedTuple):
+    """A lamp that a surface has not: which it has, and the one that is most alike."""
+
+    expected: str
+    nearest: str | None
 
 
 class Rumble(Struct, frozen=True):
@@ -159,26 +166,29 @@ def _settle(said: AnswerBack, around: Surrounding) -> Iterable[Said]:
         raise Unsettled("no control stands here, so it has to be said which surface is meant", "", "`of SURFACE`")
     if name not in surfaces:
         raise Unsettled(f"the desk has no surface `{name}`", name, ", ".join(surfaces), nearest(name, surfaces))
-    if isinstance(said.what, Lamp):
-        check_lamp(said.what.name, name, surfaces[name])
     return (filled(said, surface=name),)
 
 
-def check_lamp(lamp: str, surface: str, entry: Any) -> None:
-    """Raises Unsettled if a surface has no such lamp, as far as the desk can know: a kernel device has the kernel's, a MIDI
-    controller one for each control; a board says itself which it has."""
+def lamp_of(lamp: str, entry: Any) -> Lacks | None:
+    """What keeps a surface from having such a lamp, as far as the desk can know: a kernel device has the kernel's, a MIDI
+    controller one for each control; a board says itself which it has, and so does whoever lends one."""
     entry = entry if isinstance(entry, dict) else {}
     kind, names = entry.get("kind"), entry.get("names")
     own = {} if not isinstance(names, dict) else {written: kernel for kernel, written in names.items()}
-    if kind == "board" or "description" in entry:
-        return
+    if kind == "board" or "description" in entry or any("mqtt " in str(link) for link in entry.get("links") or ()):
+        return None
     if kind == "midi":
-        if has_control("midi", str(own.get(lamp, lamp))):
-            return
-        raise Unsettled(f"`{surface}` has no lamp `{lamp}`", lamp, "a control of it: its lamp is called as it is")
-    if lamp not in KERNEL_LAMPS:
-        expected = ", ".join(KERNEL_LAMPS)
-        raise Unsettled(f"`{surface}` has no lamp `{lamp}`", lamp, expected, nearest(lamp, KERNEL_LAMPS))
+        good = has_control("midi", str(own.get(lamp, lamp)))
+        return None if good else Lacks("a control of it: its lamp is called as it is", None)
+    return None if lamp in KERNEL_LAMPS else Lacks(", ".join(KERNEL_LAMPS), nearest(lamp, KERNEL_LAMPS))
+
+
+def _judge(said: AnswerBack, around: Surrounding) -> Iterable[Finding]:
+    if isinstance(said.what, Lamp):
+        lacks = lamp_of(said.what.name, around.table("surface").get(said.surface))
+        if lacks is not None:
+            what = f"`{said.surface}` has no lamp `{said.what.name}`, so nothing comes of it"
+            yield Finding("lamps that are not there", what, "warning", lacks.expected)
 
 
 def is_linked(entry: Any) -> bool:
@@ -282,6 +292,7 @@ OUTPUT = Output(
             queued=lambda surface, control, at: Queued("newest", (surface, control))),
     ),
     settle=_settle,
+    judge=_judge,
     asks=_asks,
     allows=_allows,
     ready="fenko.workers.surface:ready",
