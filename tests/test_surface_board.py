@@ -288,7 +288,7 @@ def test_a_board_is_what_it_says() -> None:
 @pytest.mark.parametrize(
     "text",
     ["is red 2", "is red", "is red 1 0", "is blue 1", "is knob x", "turned red 1", "turned dial 4000", "is knob 99999999999",
-     "has late button", "can lamp late", "ready", "IS red 1", "is red 1 " + "0" * 200, "is r\xe4d 1"],
+     "has late button", "can lamp late", "ready", "IS red 1", "is red 1 " + "0" * 200, "board 1 b \x1b[31mred", "is\x00red 1", "is r\xe4d 1"],
 )  # fmt: skip
 def test_what_is_not_plainly_said_is_left_out(text: str) -> None:
     reader = BoardReader()

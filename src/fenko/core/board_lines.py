@@ -117,10 +117,8 @@ class BoardReader:
         return found
 
     def _line(self, line: bytes) -> Event | None:
-        try:
-            words = line.decode("ascii").split()
-        except UnicodeDecodeError:
-            words = ["?"]
+        text = line.decode("ascii", "replace").strip()
+        words = text.split() if text.isprintable() and text.isascii() else ["?"]
         if not words:
             return None
         means = self._words.get(words[0])
