@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pty
+import select
 import subprocess
 import sys
 import threading
@@ -63,6 +64,7 @@ class Board:
         self._process: subprocess.Popen[bytes] | None = None
         self._end = -1
         self._spare = -1
+        self._listener: threading.Thread | None = None
         self._lock = threading.Lock()
         (folder / "pins.py").write_text(PINS.format(here=str(folder)))
         self.said = bytearray()
@@ -76,15 +78,18 @@ class Board:
         with contextlib.suppress(FileNotFoundError):
             self.device.unlink()
         self.device.symlink_to(os.ttyname(self._spare))
-        threading.Thread(target=self._listen, args=(self._end,), daemon=True).start()
+        self._listener = threading.Thread(target=self._listen, args=(self._end,), daemon=True)
+        self._listener.start()
 
     def unplug(self) -> None:
         """The line is gone."""
         self.kill()
-        for end in (self._end, self._spare):
+        ends, self._end, self._spare = (self._end, self._spare), -1, -1
+        if self._listener is not None:
+            self._listener.join()  # a line that somebody reads is not closed before that is over
+        for end in ends:
             if end >= 0:
                 os.close(end)
-        self._end = self._spare = -1
         with contextlib.suppress(FileNotFoundError):
             self.device.unlink()
 
@@ -117,7 +122,10 @@ class Board:
 
     def _listen(self, end: int) -> None:
         with contextlib.suppress(OSError):
-            while data := os.read(end, 4096):
+            while self._end == end:
+                if not select.select([end], [], [], 0.05)[0]:
+                    continue
+                data = os.read(end, 4096)
                 self.said += data
                 process = self._process
                 if process is not None and process.stdin is not None:
