@@ -34,6 +34,7 @@ from fenko.live.announcing import _read
 from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Timer
+from fenko.workers.way_lent import LentWay
 from support import FENKO, MakeDesk, Run, wait_for
 
 __all__ = ["far"]
@@ -647,3 +648,46 @@ def test_whatever_the_network_says_is_a_plain_text_or_nothing(said: dict[bytes, 
     assert found is None or (
         found.broker.startswith("mqtt") and found.topic.isprintable() and found.title.isprintable()
     )
+
+
+class NoBroker:
+    """A line to a broker on which nothing goes wrong, and nothing arrives."""
+
+    gone = False
+
+    def publish(self, topic: str, payload: bytes, sure: bool = False, keep: bool = False) -> None:
+        """It goes nowhere."""
+
+
+def test_a_flood_is_read_in_pieces_and_what_came_of_it_is_told_in_between() -> None:
+    """Who publishes without end would otherwise keep everything else from being heard."""
+    entry = {
+        "mqtt brokers": {"house": {"url": "mqtt://h", "user": "ann"}},
+        "latest": 0.5,
+        "folder": Path(),
+        "kind": "gamepad",
+    }
+    way = LentWay("mqtt bench/pad", entry, lambda: None, lambda text: None)
+    way._line = NoBroker()  # type: ignore[assignment]
+    way._hear("bench/pad/offer", json.dumps(OFFER.as_data()).encode())
+    assert way.hear(time.monotonic()) == []
+    session = way._taking.session if way._taking is not None else ""
+
+    def says(first: int, *changes: list[Any]) -> None:
+        packet = {"session": session, "at": time.monotonic(), "first": first, "changes": list(changes), "before": {}}
+        way._hear("bench/pad/for/ann", json.dumps(packet).encode())
+
+    says(0)
+    way.hear(time.monotonic())
+    assert way.what is not None
+    way.hear(time.monotonic())
+    says(0, [time.monotonic(), "south", 1])
+    for _ in range(3000):
+        way._hear("bench/pad/for/ann", b'{"x": [1, 2, 3]}')
+    assert [sent[1:] for sent in way.hear(time.monotonic())] == [("south", 1)]
+    assert way.due <= time.monotonic(), "and it goes on at once"
+    rounds = 0
+    while way._came:
+        way.hear(time.monotonic())
+        rounds += 1
+    assert rounds >= 10

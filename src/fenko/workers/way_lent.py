@@ -21,6 +21,7 @@ from fenko.workers.worker import Away
 ASKED_EVERY = 2.0
 """Seconds from one time that a surface which is offered is asked for to the next, until it comes."""
 _MOST_WAITING = 4000
+_MOST_AT_ONCE = 256  # messages, before what came of them is told
 _TOO_LATE = 20  # presses, after which that is said
 
 
@@ -61,7 +62,7 @@ class LentWay(Way):
         if line is None or line.gone:
             raise Away(f"`{self._broker}` is gone")
         found: list[Sent] = []
-        while self._came:
+        for _ in range(min(len(self._came), _MOST_AT_ONCE)):
             t, topic, payload = self._came[0]
             try:
                 data = msgspec.json.decode(payload) if payload else None

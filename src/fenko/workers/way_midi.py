@@ -16,6 +16,7 @@ from fenko.workers.worker import Away
 
 CLIENT = "Fenko surfaces"
 _MOST_WAITING = 20_000
+_MOST_AT_ONCE = 1000  # messages, before what came of them is told
 _ON, _OFF = 127, 0
 
 
@@ -79,14 +80,14 @@ class MidiWay(Way):
                 self.due = now
                 return []
         found: list[Sent] = []
-        while self._came:
+        for _ in range(min(len(self._came), _MOST_AT_ONCE)):
             t, data = self._came.popleft()
             if not data:
                 found += self._reader.release_all(t)
             for message in self._stream.feed(data):
                 found += self._reader.feed(t, message)
         found += self._reader.pass_time(now)
-        self.due = now if self._looks else self._reader.due
+        self.due = now if self._looks or self._came else self._reader.due
         return found
 
     def _look(self) -> bool:
