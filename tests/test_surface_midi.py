@@ -413,3 +413,24 @@ def test_what_nothing_is_bound_to_is_no_key(make_desk: MakeDesk, fenko: Run) -> 
     )
     for control in ("c.play", "b.a"):
         assert "nothing is bound, and nothing is sent" in fenko("explain", control, "--desk", desk).stdout
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ('[surface.c.control.cc-16]\nsort = "encoder"\n', "`cc-16` cannot be `encoder`"),
+        ('[surface.c.control.note-3]\nsort = "dial"\n', "what `note-3` is, its name says"),
+        ('[surface.c.control.cc-1]\ncoding = "two"\n', "`two` is not known here"),
+        ('[surface.c.network]\nlatest = "9s"\n', "9s"),
+        ('[profile.base.on.c]\ncc-16.left = "a"\n', '`sort = "dial"` in [surface.c.control.cc-16]'),
+        ('[profile.base.on.c]\nnote-128 = "a"\n', "unknown control `note-128`"),
+        (
+            '[surface.b]\nkind = "board"\n[profile.base.on.b]\nred = "a"\n',
+            '`red.sort = "button"` in [surface.b.control]',
+        ),
+    ],
+)
+def test_what_is_wrong_is_told_with_what_helps(make_desk: MakeDesk, fenko: Run, text: str, words: str) -> None:
+    done = fenko("check", "--desk", make_desk(f'[surface.c]\nkind = "midi"\nlinks = ["midi X"]\n{text}'))
+    assert done.returncode == 2
+    assert words in done.stdout + done.stderr

@@ -400,6 +400,10 @@ class BindingReader:
             return
         known = (KINDS[surface.kind] | surface.shapes.keys()) - {"sensor"}
         hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
+        if surface.kind == "board":
+            where = f'`{control}.sort = "button"` in [surface.{surface.name}.control], or a description that asks it'
+            self._fault(path, f"unknown control `{control}`", where, nearest(control, known), at_key=True)
+            return
         if surface.kind == "other" or control not in KINDS["other"]:
             message = f"unknown control `{control}`"
         else:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import BUTTON, MOTION, THRESHOLDS, TOUCH_AREA, Shape
+from fenko.core.controls import BUTTON, DIAL, FADER, MOTION, THRESHOLDS, TOUCH_AREA, Shape
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, TURN_GESTURES, Binding, Cell, Surface
 from fenko.core.registration import Said
@@ -201,6 +201,11 @@ class ControlReader:
         if shape.turns and gesture in GESTURES:
             message = f"a {shape.name} turns by steps; it has no {gesture}"
             self._sources.add(path, message, at_key=True, expected=some_of(known))
+            return
+        control = self._address.partition(".")[2]
+        if self._surface.kind == "midi" and shape is FADER and gesture in DIAL.directions:
+            expected = f'`sort = "dial"` in [surface.{self._surface.name}.control.{control}], if it turns without end'
+            self._sources.add(path, f"`{control}` is a fader, and has no `{gesture}`", at_key=True, expected=expected)
             return
         hint = nearest(gesture, known)
         self._sources.add(path, f"unknown gesture `{gesture}`", at_key=True, expected=some_of(known), nearest=hint)

@@ -67,6 +67,9 @@ def read_surfaces(
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         debounce = entry.get("debounce") if isinstance(entry, dict) else None
         seconds = read_time(sources, ("surface", name, "debounce"), debounce, *LIMITS["debounce"])
+        read_time(
+            sources, ("surface", name, "network", "latest"), table_of(entry, "network").get("latest"), *LIMITS["latest"]
+        )
         shapes = ({} if described is None else described.shapes) | _sorts(sources, name, kind, names, entry)
         surface = Surface(name, kind, passes, names, seconds or 0.0, shapes)
         conditioning = read_conditioning(sources, surface, table_of(entry, "control"))
@@ -124,7 +127,7 @@ def _sorts(sources: Sources, surface: str, kind: str, names: Mapping[str, str], 
             sources.add(path, f"what `{control}` is, its name says", expected="no `sort`", at_key=True)
         else:
             sources.add(
-                path, f"`{control}` cannot be a {sort}", expected=", ".join(known), nearest=nearest(sort, known)
+                path, f"`{control}` cannot be `{sort}`", expected=", ".join(known), nearest=nearest(sort, known)
             )
     return found
 
