@@ -130,9 +130,10 @@ class BoardWay(Way):
 
     def _takes(self, event: Hello | Ready) -> bool:
         """What it says of itself; True if the surface is another one by that, or none any more."""
-        self._pressed.clear()
         self._asked = 0
         if isinstance(event, Hello):
+            if self.what is not None and not self._pressed and event.version > 0:
+                return False  # nothing is held on it, so it is enough to know that when it has said what it is
             was_here, self.what, self._declared = self.what is not None, None, None
             if event.version < 1:
                 self.note(
@@ -141,6 +142,7 @@ class BoardWay(Way):
             return was_here
         if event.what.version < 1:
             return False
+        self._pressed.clear()
         self._declared = event.what
         self.turning = event.what.turning
         self.what = {
