@@ -28,7 +28,7 @@ __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
 CONTROLLER = """
 import queue, sys, threading, jack
-client = jack.Client("Plover Eight", no_start_server=True)
+client = jack.Client("Dunnock Eight", no_start_server=True)
 says, hears = client.midi_outports.register("out"), client.midi_inports.register("in")
 waiting = queue.Queue()
 @client.set_process_callback
@@ -47,19 +47,19 @@ client.deactivate()
 client.close()
 """
 DESK = """
-[surface.plover]
+[surface.dunnock]
 kind = "midi"
-links = ["midi Plover*"]
+links = ["midi Dunnock*"]
 names = { note-36 = "take", cc-7 = "main" }
-[surface.plover.control.cc-16]
+[surface.dunnock.control.cc-16]
 sort = "dial"
-[surface.plover.control.cc-20]
+[surface.dunnock.control.cc-20]
 sort = "button"
-[surface.plover.control.cc-8]
+[surface.dunnock.control.cc-8]
 bits = 14
 [value.exposure]
 range = [0, 16383]
-[profile.base.on.plover]
+[profile.base.on.dunnock]
 take = "ctrl+t"
 note-37.full = "f5"
 main = "value exposure follow"
@@ -75,7 +75,7 @@ note-39 = "lamp note-38 off"
 """
 
 
-class Plover:
+class Dunnock:
     """A controller that somebody made: what it says, and what it was told."""
 
     def __init__(self, process: subprocess.Popen[bytes], heard: Path) -> None:
@@ -94,14 +94,14 @@ class Plover:
         return self._heard.read_text().split("\n")[:-1]
 
 
-def plover(env: Mapping[str, str], folder: Path) -> Iterator[Plover]:
+def dunnock(env: Mapping[str, str], folder: Path) -> Iterator[Dunnock]:
     heard = folder / "heard"
     with (
         heard.open("wb") as out,
         program(sys.executable, "-c", CONTROLLER, env=env, stdin=subprocess.PIPE, stdout=out) as process,
     ):
-        wait_for(there(lambda: "Plover Eight:out" in jack_ports(env)), "the controller")
-        yield Plover(process, heard)
+        wait_for(there(lambda: "Dunnock Eight:out" in jack_ports(env)), "the controller")
+        yield Dunnock(process, heard)
         # It goes in order, or the server waits for it for seconds.
         assert process.stdin is not None
         process.stdin.close()
@@ -109,9 +109,9 @@ def plover(env: Mapping[str, str], folder: Path) -> Iterator[Plover]:
 
 
 @pytest.fixture
-def controller(jack: dict[str, str], tmp_path: Path) -> Iterator[Plover]:
+def controller(jack: dict[str, str], tmp_path: Path) -> Iterator[Dunnock]:
     """A controller that is plugged in."""
-    yield from plover(jack, tmp_path)
+    yield from dunnock(jack, tmp_path)
 
 
 def keys(hands: FarDesk) -> list[str]:
@@ -120,9 +120,9 @@ def keys(hands: FarDesk) -> list[str]:
 
 
 @needs_jack
-def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, controller: Plover) -> None:
+def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, controller: Dunnock) -> None:
     hands = far(DESK, jack)
-    hands.said("surface plover: here now, Plover Eight:out (midi Plover*)")
+    hands.said("surface dunnock: here now, Dunnock Eight:out (midi Dunnock*)")
     for message, key in (
         ("90 24 40", "t"), ("90 25 7f", "f5"), ("b0 10 01", "right"), ("b0 10 7f", "left"), ("b0 14 7f", "f9"),
         ("e0 7f 7f", "pageup"), ("fa", "space"), ("c0 02", "f3"),
@@ -139,7 +139,7 @@ def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, contr
 
 
 @needs_jack
-def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar, controller: Plover) -> None:
+def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar, controller: Dunnock) -> None:
     hands = far(DESK, jack)
     hands.said("here now")
     controller.says("90 26 40", "80 26 00")
@@ -158,9 +158,9 @@ def test_nothing_stays_held(jack: dict[str, str], far: MakeFar, tmp_path: Path, 
     hands = far(DESK, jack)
     hands.look(0.1)
     for again in range(2):
-        made = plover(jack, tmp_path)
+        made = dunnock(jack, tmp_path)
         one = next(made)
-        hands.until(lambda: hands.linked.present("plover"), "it is there")
+        hands.until(lambda: hands.linked.present("dunnock"), "it is there")
         one.says("90 24 40")
         hands.until(lambda: ("keys", "t") in hands.engine.held, "held")
         if how == "unplugged":
@@ -173,7 +173,7 @@ def test_nothing_stays_held(jack: dict[str, str], far: MakeFar, tmp_path: Path, 
             one.says("80 24 00")
         hands.until(lambda: hands.engine.held == (), "let go")
         made.close()
-        hands.until(lambda: not hands.linked.present("plover"), "it is gone")
+        hands.until(lambda: not hands.linked.present("dunnock"), "it is gone")
 
 
 # --- The commands ---
@@ -212,19 +212,19 @@ class Shown:
 
 
 @needs_jack
-def test_watch_shows_and_records_it(jack: dict[str, str], controller: Plover, tmp_path: Path, fenko: Run) -> None:
+def test_watch_shows_and_records_it(jack: dict[str, str], controller: Dunnock, tmp_path: Path, fenko: Run) -> None:
     take = tmp_path / "take.jsonl"
     shown = Shown(jack, tmp_path, "watch", "--take", str(take))
-    shown.says("surface plover-eight: here now")
+    shown.says("surface dunnock-eight: here now")
     controller.says("90 24 40", "80 24 00", *["b0 10 41"] * 5, "b0 10 3f", "b0 07 7f")
-    shown.says("plover-eight cc-7")
+    shown.says("dunnock-eight cc-7")
     said = " ".join(shown.text.split())
-    assert "plover-eight note-36 50 %" in said
-    assert "plover-eight cc-16 +2 detents" in said
+    assert "dunnock-eight note-36 50 %" in said
+    assert "dunnock-eight cc-16 +2 detents" in said
     assert shown.end() == 0
     (tmp_path / "desk.toml").write_text(
-        'format = 1\n[surface.plover-eight]\nkind = "midi"\nlinks = ["midi Plover*"]\n[surface.plover-eight.control.cc-16]\nsort = "dial"\n'
-        '[profile.base.on.plover-eight]\nnote-36 = "a"\ncc-7.full = "b"\n'
+        'format = 1\n[surface.dunnock-eight]\nkind = "midi"\nlinks = ["midi Dunnock*"]\n[surface.dunnock-eight.control.cc-16]\nsort = "dial"\n'
+        '[profile.base.on.dunnock-eight]\nnote-36 = "a"\ncc-7.full = "b"\n'
     )
     lines = take.read_text().splitlines()
     # What came before it was recognised was recorded as it came; a person leaves that out.
@@ -237,11 +237,11 @@ def test_watch_shows_and_records_it(jack: dict[str, str], controller: Plover, tm
 
 @needs_jack
 def test_devices_lists_asks_and_describes_it(
-    jack: dict[str, str], controller: Plover, tmp_path: Path, fenko: Run
+    jack: dict[str, str], controller: Dunnock, tmp_path: Path, fenko: Run
 ) -> None:
     listed = fenko("devices", "--format", "json", JACK_DEFAULT_SERVER=jack["JACK_DEFAULT_SERVER"])
     found = next(one for one in json.loads(listed.stdout) if one["kind"] == "midi")
-    assert (found["name"], found["link"], found["nodes"]) == ("Plover Eight", "midi Plover Eight", [])
+    assert (found["name"], found["link"], found["nodes"]) == ("Dunnock Eight", "midi Dunnock Eight", [])
     pressed = Shown(jack, tmp_path, "devices", "--press")
     pressed.says("Press something")
     time.sleep(0.5)
@@ -250,10 +250,10 @@ def test_devices_lists_asks_and_describes_it(
             break
         controller.says("b0 10 01", "b0 10 01", "b0 10 7f", "b0 10 7f", "b0 10 01", "b0 10 01")
         time.sleep(0.3)
-    assert 'links = ["midi Plover Eight"]' in pressed.text
-    assert '[surface.plover-eight.control.cc-16]\n    sort = "dial"' in pressed.text
-    file = tmp_path / "plover.toml"
-    guide = Shown(jack, tmp_path, "devices", "--describe", "--link", "midi Plover*", "--out", str(file))
+    assert 'links = ["midi Dunnock Eight"]' in pressed.text
+    assert '[surface.dunnock-eight.control.cc-16]\n    sort = "dial"' in pressed.text
+    file = tmp_path / "dunnock.toml"
+    guide = Shown(jack, tmp_path, "devices", "--describe", "--link", "midi Dunnock*", "--out", str(file))
     guide.says("Press something")
     while "1: press it" not in guide.text:
         controller.says("90 24 7f", "90 24 00")
@@ -277,7 +277,7 @@ def test_devices_lists_asks_and_describes_it(
 
 
 @needs_jack
-def test_learn_hears_it(jack: dict[str, str], controller: Plover, tmp_path: Path) -> None:
+def test_learn_hears_it(jack: dict[str, str], controller: Dunnock, tmp_path: Path) -> None:
     desk = tmp_path / "desk"
     desk.mkdir()
     (desk / "desk.toml").write_text("format = 1\n" + DESK)

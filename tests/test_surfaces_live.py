@@ -470,5 +470,5 @@ def test_where_no_control_stands_the_surface_is_said(make_desk: MakeDesk, fenko:
 
 
 def test_explain_names_the_lamp(fenko: Run) -> None:
-    told = fenko("explain", "plover.pad-8", "--desk", DEMO).stdout
-    assert "  lamp    plover pad-8 (#d55e00): microphone muted" in told
+    told = fenko("explain", "dunnock.pad-8", "--desk", DEMO).stdout
+    assert "  lamp    dunnock pad-8 (#d55e00): microphone muted" in told

@@ -20,13 +20,13 @@ DESK = """
 [surface.pad]
 kind = "gamepad"
 links = ["usb 1209:4d50"]
-[surface.plover]
+[surface.dunnock]
 kind = "midi"
-links = ["midi Plover*"]
-[surface.plover.control.cc-16]
+links = ["midi Dunnock*"]
+[surface.dunnock.control.cc-16]
 sort = "dial"
 shows-value = true
-[surface.plover.control.cc-7]
+[surface.dunnock.control.cc-7]
 bits = 14
 shows-value = true
 [value.exposure]
@@ -37,7 +37,7 @@ east = "lamp mute on"
 west = { do = "f13", lit = "pressed", lamp = "misc" }
 north = "rumble 100% for 5s"
 start = "pause"
-[profile.base.on.plover]
+[profile.base.on.dunnock]
 note-36 = { do = "a", lit = "pressed" }
 cc-16.right = "value exposure by +10"
 cc-16.left = "value exposure by -10"
@@ -115,10 +115,10 @@ class Thistle:
         self._out.close()
 
 
-PLOVER = """
+DUNNOCK = """
 import sys, threading
 from alsa_midi import MidiBytesEvent, PortCaps, SequencerClient
-client = SequencerClient("Plover Eight")
+client = SequencerClient("Dunnock Eight")
 port = client.create_port("controls", caps=PortCaps.READ | PortCaps.WRITE | PortCaps.SUBS_READ | PortCaps.SUBS_WRITE)
 def listen():
     while True:
@@ -134,13 +134,13 @@ for line in sys.stdin:
 """
 
 
-class Plover:
+class Dunnock:
     """A MIDI controller on the sequencer, in a process of its own: what it says, and what it was told."""
 
     def __init__(self, folder: Path) -> None:
-        self._file = folder / "plover"
+        self._file = folder / "dunnock"
         with self._file.open("wb") as out:
-            self._process = subprocess.Popen([sys.executable, "-c", PLOVER], stdin=subprocess.PIPE, stdout=out)
+            self._process = subprocess.Popen([sys.executable, "-c", DUNNOCK], stdin=subprocess.PIPE, stdout=out)
 
     @property
     def heard(self) -> list[str]:
@@ -170,10 +170,10 @@ class Bench:
         (folder / "desk.toml").write_text("format = 1\n" + DESK)
         self.folder = folder
         self.thistle = Thistle(folder)
-        self.plover = Plover(folder)
+        self.dunnock = Dunnock(folder)
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
-        self.run.says("surface plover: here now")
+        self.run.says("surface dunnock: here now")
         self.keys = Reader("Fenko keys")
 
 
@@ -185,7 +185,7 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Bench]:
     if made.run.process.poll() is None:
         made.run.end()
     made.thistle.close()
-    made.plover.unplug()
+    made.dunnock.unplug()
 
 
 def test_a_pad_rumbles_and_its_lamps_are_lit(bench: Bench) -> None:
@@ -202,20 +202,20 @@ def test_a_pad_rumbles_and_its_lamps_are_lit(bench: Bench) -> None:
 
 
 def test_a_controller_is_heard_and_lit(bench: Bench) -> None:
-    plover = bench.plover
+    dunnock = bench.dunnock
     bench.keys.drain()
-    plover.says("90 24 50")
+    dunnock.says("90 24 50")
     assert bench.keys.events(1) == [(e.KEY_A, 1)]
-    plover.hears("90 24 7f")
-    plover.says("80 24 00")
+    dunnock.hears("90 24 7f")
+    dunnock.says("80 24 00")
     assert bench.keys.events(1) == [(e.KEY_A, 0)]
-    wait_for(lambda: plover.heard[-1] in ("90 24 00", "80 24 00", "80 24 40"), f"its lamp to be out: {plover.heard}")
-    plover.says("e0 7f 7f", "e0 00 40", "fa")
+    wait_for(lambda: dunnock.heard[-1] in ("90 24 00", "80 24 00", "80 24 40"), f"its lamp to be out: {dunnock.heard}")
+    dunnock.says("e0 7f 7f", "e0 00 40", "fa")
     assert bench.keys.events(4) == [(e.KEY_B, 1), (e.KEY_B, 0), (e.KEY_C, 1), (e.KEY_C, 0)]
-    plover.says(*["b0 10 01"] * 3)
-    plover.hears("b0 10 26")  # its ring shows 30 %
-    plover.says("b0 07 40", "b0 27 00")
-    plover.hears("b0 10 40")  # and 50 %, where the fader is now
+    dunnock.says(*["b0 10 01"] * 3)
+    dunnock.hears("b0 10 26")  # its ring shows 30 %
+    dunnock.says("b0 07 40", "b0 27 00")
+    dunnock.hears("b0 10 40")  # and 50 %, where the fader is now
 
 
 def test_pausing_ends_all_of_it(bench: Bench) -> None:
@@ -233,21 +233,21 @@ def test_pausing_ends_all_of_it(bench: Bench) -> None:
 
 
 def test_it_is_there_again_when_it_comes_back(bench: Bench) -> None:
-    before = bench.run.log.read_text().count("surface plover: here now")
-    bench.plover.unplug()
-    bench.run.says("surface plover: gone")
-    bench.plover = Plover(bench.folder)
-    wait_for(lambda: bench.run.log.read_text().count("surface plover: here now") > before, "here again")
-    bench.plover.says("90 24 50", "80 24 00")
+    before = bench.run.log.read_text().count("surface dunnock: here now")
+    bench.dunnock.unplug()
+    bench.run.says("surface dunnock: gone")
+    bench.dunnock = Dunnock(bench.folder)
+    wait_for(lambda: bench.run.log.read_text().count("surface dunnock: here now") > before, "here again")
+    bench.dunnock.says("90 24 50", "80 24 00")
     assert bench.keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
 
 
 def test_ready_and_devices_know_it(bench: Bench) -> None:
     command = [sys.executable, "-m", "fenko"]
     listed = subprocess.run([*command, "devices", "--format", "json"], capture_output=True, text=True)
-    assert "midi Plover Eight" in {one["link"] for one in json.loads(listed.stdout)}
+    assert "midi Dunnock Eight" in {one["link"] for one in json.loads(listed.stdout)}
     ready = subprocess.run([*command, "ready", "--desk", str(bench.folder)], capture_output=True, text=True)
-    assert "plover: Plover Eight:controls (ALSA)" in ready.stdout
+    assert "dunnock: Dunnock Eight:controls (ALSA)" in ready.stdout
 
 
 def test_the_desk_is_killed_and_all_is_off(bench: Bench) -> None:
