@@ -144,14 +144,24 @@ def _sends(device: UInput, code: int) -> bool:
     return down
 
 
-def test_everything_at_once(desk: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.fixture
+def devices() -> Iterator[dict[str, UInput]]:
+    """A pad and a keypad by name; what is plugged in at the end is unplugged, also after a failure."""
+    plugged = {"pad": pad(), "keypad": keypad()}
+    yield plugged
+    for device in plugged.values():
+        device.close()
+
+
+def test_everything_at_once(
+    desk: Path, devices: dict[str, UInput], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Hands, plugs, edits of which a third are broken, pauses and stops, on real nodes; at each pause nothing is down, and
     descriptors and memory do not grow."""
     with tempfile.TemporaryDirectory(prefix="fenko-") as person:
         monkeypatch.setenv("XDG_RUNTIME_DIR", person)
         seed = int(os.environ.get("FENKO_SOAK_SEED", time.time_ns() % 1_000_000))
         luck = random.Random(seed)
-        devices = {"pad": pad(), "keypad": keypad()}
         running = FenkoRun(desk, tmp_path / "log")
         running.says("taken over", 2)
         buttons = (e.BTN_SOUTH, e.BTN_EAST, e.BTN_WEST, e.BTN_NORTH)
@@ -201,5 +211,3 @@ def test_everything_at_once(desk: Path, tmp_path: Path, monkeypatch: pytest.Monk
         assert running.end() == 0, running.log.read_text()[-2000:]
         assert "Traceback" not in running.log.read_text()
         print(f"seed {seed}, {edits} edits, descriptors and kB at pauses {pauses}")
-        for device in devices.values():
-            device.close()
