@@ -13,7 +13,7 @@ from typing import Any, TypeAlias
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.controls import BUTTON, MOTION, SENSOR, SORTS, TOUCH_AREA
+from fenko.core.controls import BUTTON, PLAIN_SORTS, SORTS
 from fenko.core.inputs import Raw
 from fenko.core.reader import NAME
 
@@ -25,9 +25,7 @@ _MOST_NUMBER = 1 << 31
 _MOST_NAME = 40
 _NUMBER = re.compile(r"-?\d{1,10}")
 
-WORD_OF_SORT = {
-    name.replace(" ", "-"): shape for name, shape in SORTS.items() if shape not in (MOTION, SENSOR, TOUCH_AREA)
-}
+WORD_OF_SORT = {name.replace(" ", "-"): shape for name, shape in PLAIN_SORTS.items()}
 """The sorts of control that a board may have, as its lines write them."""
 
 

@@ -78,6 +78,9 @@ TOUCH_AREA = _sort(Shape("touch area", axes={"x": (None, ""), "y": (None, "")}))
 SENSOR = _sort(Shape("sensor", axes=dict.fromkeys("xyz", ("less", "more"))))
 MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}))
 
+PLAIN_SORTS = {name: shape for name, shape in SORTS.items() if shape not in (TOUCH_AREA, SENSOR, MOTION)}
+"""The sorts that are known wherever a control is: the others only the kernel tells of."""
+
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,
     "ring": RING, "dial": DIAL, "wheel": WHEEL, "tilt-wheel": TILT, "motion": MOTION,

@@ -10,6 +10,7 @@ from fenko.core.axes import Detents
 from fenko.core.inputs import Raw
 
 Sent = tuple[float, str, Any]
+"""When, which control, and its value: a `Raw`, detents, or 1 and 0."""
 
 MOST_A_SECOND = 2000
 """Changes that come through as they are; the fastest devices say a thousand a second."""

@@ -16,7 +16,7 @@ from typing import Any
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.controls import FADER, SORTS, inputs_of
+from fenko.core.controls import FADER, PLAIN_SORTS, SORTS, inputs_of
 from fenko.core.flow import Sent, off_rest
 from fenko.core.inputs import Raw
 from fenko.core.reader import NAME
@@ -299,4 +299,4 @@ def _is_time(value: Any) -> bool:
 
 def sorts_of(controls: Mapping[str, str]) -> dict[str, str]:
     """Only those controls that can be lent."""
-    return {name: sort for name, sort in controls.items() if sort not in ("sensor", "motion", "touch area")}
+    return {name: sort for name, sort in controls.items() if sort in PLAIN_SORTS}

@@ -15,10 +15,8 @@ from itertools import pairwise
 from math import inf
 from typing import Any, NamedTuple
 
+from fenko.core.flow import Sent
 from fenko.core.inputs import Raw
-
-Sent = tuple[float, str, Any]
-"""When, which control, and its value: a `Raw`, detents, or 1 and 0."""
 
 CODINGS = ("twos-complement", "offset", "sign-magnitude")
 """How a step is written in seven bits: 1 is one right and 127 one left; 65 right and 63 left; 1 right and 65 left."""
@@ -188,20 +186,18 @@ class MidiReader:
             yield (t, pressed, Raw(0, 0, 127))
 
     def _key_pressure(self, t: float, where: str, channel: int, message: bytes) -> Iterator[Sent]:
-        name = f"{where}note-{message[1]}-pressure"
-        if message[2]:
-            self._down[name] = None
-        else:
-            self._down.pop(name, None)
-        yield (t, name, Raw(message[2], 0, 127))
+        yield self._pushed(t, f"{where}note-{message[1]}-pressure", message[2])
 
     def _pressure(self, t: float, where: str, channel: int, message: bytes) -> Iterator[Sent]:
-        name = f"{where}pressure"
-        if message[1]:
+        yield self._pushed(t, f"{where}pressure", message[1])
+
+    def _pushed(self, t: float, name: str, value: int) -> Sent:
+        """So much pressure is on it now; none is its end."""
+        if value:
             self._down[name] = None
         else:
             self._down.pop(name, None)
-        yield (t, name, Raw(message[1], 0, 127))
+        return (t, name, Raw(value, 0, 127))
 
     def _bend(self, t: float, where: str, channel: int, message: bytes) -> Iterator[Sent]:
         bent = (message[1] | message[2] << 7) - _BEND_MIDDLE

@@ -13,12 +13,12 @@ from typing import Annotated, Literal
 
 from msgspec import UNSET, Meta, UnsetType
 
-from fenko.core.controls import KINDS, MOTION, SENSOR, SORTS, TOUCH_AREA, has_control
+from fenko.core.controls import KINDS, PLAIN_SORTS, has_control
 from fenko.core.descriptions import DescribedControl, Description, burst_of, default_form, default_size
 from fenko.core.words import nearest
 from fenko.data import DEVICES
 from fenko.data import KINDS as KIND_FILES
-from fenko.desk.model import Coding, File, KindText, LinkText, NameText, described
+from fenko.desk.model import Bits, Coding, File, KindText, LinkText, NameText, described
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
@@ -30,9 +30,6 @@ FOLDER = "devices"
 _FARTHEST = 5000.0
 """Millimetres; nothing with controls is larger."""
 _Pair = Annotated[list[float], Meta(min_length=2, max_length=2)]
-
-
-_SORT_NAMES = [name for name, shape in SORTS.items() if shape not in (MOTION, SENSOR, TOUCH_AREA)]
 
 
 class SpotFile(File):
@@ -63,15 +60,13 @@ class SpotFile(File):
             described(
                 "How it acts.",
                 "what its name says, else a button",
-                extra_json_schema={"enum": _SORT_NAMES},
+                extra_json_schema={"enum": [*PLAIN_SORTS]},
             ),
         ]
         | UnsetType
     ) = UNSET
     coding: Coding | UnsetType = UNSET
-    bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
-        UNSET
-    )
+    bits: Bits | UnsetType = UNSET
     shows_value: Annotated[bool, described("Whether it can show the value that it drives.", "false")] | UnsetType = (
         UNSET
     )

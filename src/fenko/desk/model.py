@@ -285,9 +285,7 @@ class ControlFile(File):
         | UnsetType
     ) = UNSET
     coding: Coding | UnsetType = UNSET
-    bits: Annotated[Literal[7, 14], described("Of a MIDI controller: how fine its numbers are.", "7")] | UnsetType = (
-        UNSET
-    )
+    bits: Bits | UnsetType = UNSET
     shows_value: (
         Annotated[
             bool,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import threading
 import time
 from collections.abc import Mapping, Sequence
@@ -17,6 +16,7 @@ from fenko.machines.controller import PERIOD, Lost
 from fenko.machines.driver import Driver
 from fenko.machines.link import Link
 from fenko.machines.settings import MachineSettings, settings_of
+from fenko.workers import serial_ready
 from fenko.workers.worker import Away, Desk, Worker
 
 TOLD_EVERY = 0.1
@@ -39,24 +39,7 @@ def _ready(name: str, entry: Mapping[str, Any]) -> tuple[bool, str, str]:
     device = rest.partition(" ")[0]
     if kind == "tcp":
         return (True, f"{name}: {rest}, which the running desk opens", "")
-    if not os.path.exists(device):
-        return (False, f"{name}: there is no {device}", "plug it in; `ls -l /dev/serial/by-id` lists what is there")
-    if not os.access(device, os.R_OK | os.W_OK):
-        return (
-            False,
-            f"{name}: {device} is not for you",
-            f"`sudo usermod -aG {_group(device)} $USER`, then log in anew",
-        )
-    return (True, f"{name}: {device} is there", "")
-
-
-def _group(device: str) -> str:
-    import grp
-
-    try:
-        return grp.getgrgid(os.stat(device).st_gid).gr_name
-    except (OSError, KeyError):
-        return "dialout"
+    return serial_ready.fact(name, device, "`ls -l /dev/serial/by-id` lists what is there")
 
 
 class MachineWorker(Worker):

@@ -8,10 +8,12 @@ from typing import Any
 
 from fenko.core.remedies import Remedy, midi_denied, midi_missing
 from fenko.system.person import group_member
+from fenko.workers import serial_ready
 from fenko.workers.midi_ports import SEQUENCER, fits
 from fenko.workers.worker import Away
 
 Fact = tuple[bool, str, str | Remedy]
+_LISTING = "`fenko devices` lists the serial lines that are there"
 
 
 def facts(tables: Mapping[str, Any]) -> list[Fact]:
@@ -24,7 +26,7 @@ def facts(tables: Mapping[str, Any]) -> list[Fact]:
             if kind == "midi":
                 found.append(_midi(name, rest))
             elif kind == "serial":
-                found.append(_serial(name, rest.partition(" ")[0]))
+                found.append(serial_ready.fact(name, rest.partition(" ")[0], _LISTING))
             elif kind == "tcp":
                 found.append((True, f"{name}: {rest}, which the running desk opens", ""))
             elif kind == "mqtt":
@@ -54,24 +56,6 @@ def _midi(surface: str, pattern: str) -> Fact:
         )
     remedy = midi_missing() if not os.path.exists(SEQUENCER) else midi_denied(group_member())
     return (False, f"{surface}: {'; '.join(reasons)}", remedy)
-
-
-def _serial(surface: str, device: str) -> Fact:
-    if not os.path.exists(device):
-        return (
-            False,
-            f"{surface}: there is no {device}",
-            "plug it in; `fenko devices` lists the serial lines that are there",
-        )
-    if not os.access(device, os.R_OK | os.W_OK):
-        import grp
-
-        try:
-            group = grp.getgrgid(os.stat(device).st_gid).gr_name
-        except (OSError, KeyError):
-            group = "dialout"
-        return (False, f"{surface}: {device} is not for you", f"`sudo usermod -aG {group} $USER`, then log in anew")
-    return (True, f"{surface}: {device} is there", "")
 
 
 def _mqtt(surface: str, rest: str, brokers: Mapping[str, Any]) -> Fact:
