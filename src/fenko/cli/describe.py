@@ -19,7 +19,7 @@ from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
 from fenko.desk.writing import description_text, quoted, write_new
-from fenko.live.far_surfaces import FarSurfaces, of_things
+from fenko.live.far_surfaces import FarSurfaces, if_heard, of_things
 from fenko.live.found import FarThing, midi_things
 from fenko.live.loop import Loop
 from fenko.live.registry import EveryThing, OneThing
@@ -130,11 +130,7 @@ def _may_turn(control: str) -> bool:
 
 
 def _heard_far(loop: Loop, things: Sequence[FarThing], feed: Callable[[Sequence[Change]], None]) -> FarSurfaces | None:
-    try:
-        return of_things(loop, things, feed, note_trouble)
-    except OSError as why:
-        note_trouble(f"MIDI controllers and boards cannot be heard: {reason(why)}")
-        return None
+    return if_heard(lambda: of_things(loop, things, feed, note_trouble), note_trouble)
 
 
 def _say_what_cannot_be_heard() -> None:

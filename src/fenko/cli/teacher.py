@@ -14,11 +14,11 @@ from fenko.core.phrase import Phrase, parse_phrase
 from fenko.core.reader import NAME, PhraseError
 from fenko.core.recognising import Meant, Recogniser
 from fenko.core.verbs.keys import Command
-from fenko.core.words import nearest, reason
+from fenko.core.words import nearest
 from fenko.desk.compiled import compiled
 from fenko.desk.shortcuts import Shortcut
 from fenko.live.capture import Capture, NoKeyboard
-from fenko.live.far_surfaces import FarSurfaces, of_desk
+from fenko.live.far_surfaces import FarSurfaces, if_heard, of_desk
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
 from fenko.live.surfaces import Surfaces
@@ -57,11 +57,9 @@ class Teacher:
         self._recogniser = Recogniser(lesson.desk.plan.surfaces, lesson.desk.plan.timing)
         self._settle = loop.timer(self._settled)
         self._surfaces = Surfaces(DeskRegistry(lesson.desk), loop, self._feed, lambda raw: None, note_trouble)
-        self._far: FarSurfaces | None = None
-        try:
-            self._far = of_desk(loop, compiled(lesson.desk), (), self._far_feed, note_trouble)
-        except OSError as why:
-            note_trouble(f"MIDI controllers and boards cannot be heard: {reason(why)}")
+        self._far: FarSurfaces | None = if_heard(
+            lambda: of_desk(loop, compiled(lesson.desk), (), self._far_feed, note_trouble), note_trouble
+        )
 
     def start(self, what: Meant | None) -> None:
         """Takes the surfaces over and asks for the first control."""

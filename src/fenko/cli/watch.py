@@ -41,7 +41,7 @@ from fenko.desk.compiled import compiled
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.devices.recorder import TakeWriter, take_line
-from fenko.live.far_surfaces import FarSurfaces, of_desk, of_things
+from fenko.live.far_surfaces import FarSurfaces, if_heard, of_desk, of_things
 from fenko.live.found import FarThing, midi_things, named
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry, EveryThing
@@ -158,14 +158,10 @@ class _Watcher:
         self, desk: Desk | None, wanted: tuple[str, ...], things: Sequence[FarThing]
     ) -> FarSurfaces | None:
         """What is no kernel device: of a desk what it names; else every MIDI controller, and what a person names."""
-        try:
-            if desk is not None:
-                return of_desk(self._loop, compiled(desk), wanted, self._feed, self._say)
-            found = [*things, *(thing for thing in midi_things() if not wanted or thing.slug in wanted)]
-            return of_things(self._loop, found, self._feed, self._say)
-        except OSError as why:
-            self._say(f"MIDI controllers and boards cannot be heard: {reason(why)}")
-            return None
+        if desk is not None:
+            return if_heard(lambda: of_desk(self._loop, compiled(desk), wanted, self._feed, self._say), self._say)
+        found = [*things, *(thing for thing in midi_things() if not wanted or thing.slug in wanted)]
+        return if_heard(lambda: of_things(self._loop, found, self._feed, self._say), self._say)
 
     def _say_if_nothing(self, wanted: Sequence[str]) -> None:
         missing = [surface for surface in wanted if surface not in self._kinds]

@@ -103,8 +103,7 @@ def _direction(shape: Shape, axis: str, value: float) -> tuple[str, float] | Non
     """Which way an axis is pushed, in words, and how far; None at rest."""
     if round(value, 2) == 0:
         return None
-    end = shape.axes[axis][value > 0]
-    return ("" if end is None else end, abs(value))
+    return (shape.direction(axis, value), abs(value))
 
 
 class Board:

@@ -13,7 +13,7 @@ from typing import Any, TypeAlias
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.controls import BUTTON, PLAIN_SORTS, SORTS
+from fenko.core.controls import BUTTON, PLAIN_SORTS, SORTS, turning
 from fenko.core.inputs import Raw
 from fenko.core.reader import NAME
 
@@ -49,7 +49,7 @@ class Declared(Struct, frozen=True):
     @property
     def turning(self) -> frozenset[str]:
         """The controls that say how far they were turned."""
-        return frozenset(name for name, sort in self.sorts.items() if SORTS[sort].turns)
+        return turning(self.sorts)
 
 
 class Hello(Struct, frozen=True):

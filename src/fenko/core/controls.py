@@ -9,7 +9,7 @@ their two ends.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 
 from msgspec import Struct
@@ -36,6 +36,10 @@ class Shape(Struct, frozen=True):
         """Every direction, diagonals too, by which it can be bound; none for what has no directions."""
         return (*self.directions, *self.diagonals)
 
+    def direction(self, axis: str, at: float) -> str:
+        """Which way an axis is pushed; empty at rest, and for what goes one way only."""
+        return "" if round(at, 2) == 0 or axis not in self.axes else self.axes[axis][at > 0] or ""
+
 
 TOWARDS = {"left": (-1.0, 0.0), "right": (1.0, 0.0), "up": (0.0, -1.0), "down": (0.0, 1.0)}
 """Directions, across and down, as effects count them."""
@@ -47,6 +51,12 @@ THRESHOLDS = ("half", "full")
 
 FAR_LINKS = ("midi", "serial", "tcp", "mqtt")
 """First words of the links of surfaces that are no kernel devices."""
+
+
+def is_far(link: str) -> bool:
+    """Whether a surface is no kernel device by that link."""
+    return link.partition(" ")[0] in FAR_LINKS
+
 
 SORTS: dict[str, Shape] = {}
 """Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it
@@ -80,6 +90,12 @@ MOTION = _sort(Shape("motion", axes={"x": (None, ""), "y": (None, "")}))
 
 PLAIN_SORTS = {name: shape for name, shape in SORTS.items() if shape not in (TOUCH_AREA, SENSOR, MOTION)}
 """The sorts that are known wherever a control is: the others only the kernel tells of."""
+
+
+def turning(sorts: Mapping[str, str]) -> frozenset[str]:
+    """Of controls with their sorts, those that say how far they were turned, and not how they stand."""
+    return frozenset(control for control, sort in sorts.items() if SORTS[sort].turns)
+
 
 SHAPED: dict[str, Shape] = {
     "trigger-left": TRIGGER, "trigger-right": TRIGGER, "stick-left": STICK, "stick-right": STICK, "hat": HAT,

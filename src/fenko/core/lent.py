@@ -9,14 +9,14 @@ have nothing to do with one another: how far they are apart is taken from the fa
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from math import inf, isfinite
 from typing import Any
 
 from msgspec import Struct
 
 from fenko.core.axes import Detents
-from fenko.core.controls import FADER, PLAIN_SORTS, SORTS, inputs_of
+from fenko.core.controls import FADER, PLAIN_SORTS, SORTS, inputs_of, turning
 from fenko.core.flow import Sent, off_rest
 from fenko.core.inputs import Raw
 from fenko.core.reader import NAME
@@ -179,7 +179,7 @@ class Taking:
     @property
     def turning(self) -> frozenset[str]:
         """The controls that say how far they were turned."""
-        return frozenset(control for control, shape in self._shapes.items() if shape.turns)
+        return turning(self.offer.sorts)
 
     def begin_again(self) -> None:
         """What has arrived so far was told to nobody, and is told when the same packet comes again."""
@@ -295,6 +295,12 @@ class Taking:
 
 def _is_time(value: Any) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool) and isfinite(value) and abs(value) < 1e12
+
+
+def lent_at(link: str, brokers: Collection[str]) -> tuple[str, str]:
+    """The topic of a link `mqtt TOPIC [at NAME]`, and its broker: the first one where none is named, empty where there is none."""
+    topic, _, broker = link.partition(" ")[2].partition(" at ")
+    return topic, broker or next(iter(brokers), "")
 
 
 def sorts_of(controls: Mapping[str, str]) -> dict[str, str]:

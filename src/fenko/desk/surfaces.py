@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import FAR_LINKS, KINDS, SORTS, Shape, has_control, names_another
+from fenko.core.controls import KINDS, SORTS, Shape, has_control, is_far, names_another
 from fenko.core.descriptions import Description, burst_of
 from fenko.core.plan import (
     Surface,
@@ -36,7 +36,7 @@ class SurfaceLinks(Struct, frozen=True):
     @property
     def far(self) -> tuple[str, ...]:
         """The links by which it turns up otherwise than as a kernel device."""
-        return tuple(link for link in self.links if link.partition(" ")[0] in FAR_LINKS)
+        return tuple(link for link in self.links if is_far(link))
 
 
 def read_surfaces(
@@ -53,16 +53,16 @@ def read_surfaces(
             message = f"the description says that this is a {described.kind}"
             sources.add(("surface", name, "kind"), message, expected=f"{described.kind}, or no kind at all")
         written = {kernel: own for kernel, own in table_of(entry, "names").items() if isinstance(own, str)}
+        others = {} if described is None else described.names
         _check_names(
             sources,
             name,
             kind,
             table_of(entry, "names"),
-            {} if described is None else described.names,
+            others,
             _known(kind, entry, described),
         )
-        names = {} if described is None else described.names
-        names = {own: kernel for own, kernel in names.items() if kernel not in written}
+        names = {own: kernel for own, kernel in others.items() if kernel not in written}
         names |= {own: kernel for kernel, own in written.items()}
         passes = isinstance(entry, dict) and entry.get("unbound") != "drop" and entry.get("exclusive") is not False
         debounce = entry.get("debounce") if isinstance(entry, dict) else None

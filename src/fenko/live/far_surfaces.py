@@ -9,11 +9,12 @@ from typing import Any
 from msgspec import structs
 
 from fenko.core.changes import OUTSIDE, Change, Effect
-from fenko.core.controls import FAR_LINKS, SORTS
+from fenko.core.controls import SORTS, is_far
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
 from fenko.core.midi_in import Turns, guessed
 from fenko.core.plan import Surface
+from fenko.core.words import reason
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
 from fenko.live.found import FarThing
 from fenko.live.linked import Linked
@@ -126,13 +127,22 @@ class FarSurfaces(Hearer):
         self._router.close()
 
 
+def if_heard(make: Callable[[], FarSurfaces | None], note: Callable[[str], None]) -> FarSurfaces | None:
+    """What `make` makes; None where no process can be started, which is noted: a person has other surfaces too."""
+    try:
+        return make()
+    except OSError as why:
+        note(f"MIDI controllers and boards cannot be heard: {reason(why)}")
+        return None
+
+
 def of_desk(
     loop: Loop, desk: Compiled, wanted: Sequence[str], feed: Feed, note: Callable[[str], None]
 ) -> FarSurfaces | None:
     """Those of a desk's surfaces that can turn up otherwise than as kernel devices; None where none can. Raises OSError."""
     names = [
         name for name, entry in desk.links.items()
-        if (not wanted or name in wanted) and any(link.partition(" ")[0] in FAR_LINKS for link in entry.links)
+        if (not wanted or name in wanted) and entry.far
     ]  # fmt: skip
     if not names:
         return None
@@ -146,7 +156,7 @@ def of_desk(
 
 def _heard_only(entry: dict[str, Any]) -> dict[str, Any]:
     """The same without its kernel devices, which are heard elsewhere."""
-    return {**entry, "links": [link for link in entry["links"] if link.partition(" ")[0] in FAR_LINKS]}
+    return {**entry, "links": [link for link in entry["links"] if is_far(link)]}
 
 
 def of_things(loop: Loop, things: Sequence[FarThing], feed: Feed, note: Callable[[str], None]) -> FarSurfaces | None:

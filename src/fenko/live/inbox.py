@@ -50,11 +50,12 @@ class Inbox:
         self._busy = True
         self.stirred += 1
         try:
-            if self.hearers:
+            if self.hearers or self.before is not None:
+                told = list(map(self._inputs.conditioned, changes))
                 for hear in self.hearers:
-                    hear(list(map(self._inputs.conditioned, changes)))
-            if self.before is not None:
-                self.before(list(map(self._inputs.conditioned, changes)))
+                    hear(told)
+                if self.before is not None:
+                    self.before(told)
             # On the way of every event: few calls, and nothing that is not needed.
             engine, last = self.engine, self._last
             for change in changes:

@@ -17,7 +17,7 @@ from typing import Any
 import msgspec
 
 from fenko.core.changes import OUTSIDE, PLUG, UNPLUG, Change
-from fenko.core.controls import BUTTON, KINDS, shape_of
+from fenko.core.controls import BUTTON, KINDS, shape_of, turning
 from fenko.core.lent import Lending, Offer, sorts_of
 from fenko.core.plan import Surface
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
@@ -197,7 +197,7 @@ class Lender:
         self._session = secrets.token_hex(8)  # whoever has it takes it anew
         if self._offer is not None:
             self._offer = msgspec.structs.replace(self._offer, session=self._session)
-        self._turning = frozenset(name for name, sort in sorts.items() if sort in ("dial", "wheel", "tilt wheel"))
+        self._turning = turning(sorts)
         self._publish_offer()
 
     def _sorts(self) -> dict[str, str]:

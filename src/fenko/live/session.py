@@ -171,8 +171,9 @@ class Session:
             self._paused = engine.paused
             for source in self._sources:
                 source.pause(self._paused)
-            for far in self._far if self._paused else ():
-                far.port.release()
+            if self._paused:
+                for far in self._far:
+                    far.port.release()
                 self._lamps.all_out()
             self._note("paused: other programs have the surfaces" if self._paused else "running again")
 

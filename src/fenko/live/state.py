@@ -7,9 +7,20 @@ from typing import Any
 
 from fenko.core.controls import BUTTON, THRESHOLDS
 from fenko.core.engine import Engine
+from fenko.core.plan import Plan
 from fenko.core.verbs import spelled
 from fenko.desk.compiled import Compiled
-from fenko.live.telling import direction
+
+
+def position_of(plan: Plan, address: str, at: float) -> dict[str, Any]:
+    """How an axis stands: as it counts, in percent, in the desk's own range, and which way."""
+    name, _, rest = address.partition(".")
+    control, _, axis = rest.partition(".")
+    surface = plan.surfaces[name]
+    return {
+        "at": round(at, 4), "percent": round(at * 100, 2), "shows": round(surface.conditioning_of(control).shown_at(at), 3),
+        "direction": (surface.shape(control) or BUTTON).direction(axis, at),
+    }  # fmt: skip
 
 
 def state_of(engine: Engine, raw: Callable[[str], str], facts: dict[str, dict[str, Any]]) -> dict[str, Any]:
@@ -22,13 +33,7 @@ def state_of(engine: Engine, raw: Callable[[str], str], facts: dict[str, dict[st
             values[name] = {"value": number, "unit": known.unit, "range": [known.least, known.most]}
     controls: dict[str, dict[str, Any]] = {}
     for address, at in engine.positions.items():
-        surface, _, rest = address.partition(".")
-        by = engine.plan.surfaces[surface].conditioning_of(rest.partition(".")[0])
-        shape = engine.plan.surfaces[surface].shape(rest.partition(".")[0]) or BUTTON
-        controls[address] = {
-            "at": round(at, 4), "shows": round(by.shown_at(at), 3), "percent": round(at * 100, 2),
-            "direction": direction(shape, rest.partition(".")[2], at),
-        }  # fmt: skip
+        controls[address] = position_of(engine.plan, address, at)
     for address in engine.down:
         if address.rpartition(".")[2] not in THRESHOLDS:
             controls.setdefault(address, {})["pressed"] = True

@@ -10,12 +10,13 @@ from typing import Any
 import msgspec
 
 from fenko.core.changes import OUTSIDE, Change, Effect
-from fenko.core.controls import BUTTON, Shape
+from fenko.core.controls import BUTTON
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs
 from fenko.desk.compiled import Compiled
 from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
+from fenko.live.state import position_of
 from fenko.outputs.registered.telling import is_told, tells_of
 
 EVERY = 0.03
@@ -135,21 +136,8 @@ class Telling:
     def _says(self, address: str) -> Says:
         if address in self._turned:
             return {"turned": self._turned[address]}
-        at = self._engine.positions.get(address, 0.0)
-        place = self._inputs[address]
-        surface, _, rest = address.partition(".")
-        by = self._engine.plan.surfaces[surface].conditioning_of(rest.partition(".")[0])
-        says: Says = {
-            "at": round(at, 4), "percent": round(at * 100, 2), "shows": round(float(by.shown_at(at)), 3),
-            "direction": direction(place.shape, place.part, at),
-        }  # fmt: skip
+        says = position_of(self._engine.plan, address, self._engine.positions.get(address, 0.0))
+        says["shows"] = float(says["shows"])  # an OSC message has types
         if raw := self._raw(address):
             says["raw"] = raw
         return says
-
-
-def direction(shape: Shape, part: str, at: float) -> str:
-    """Which way an axis is pushed, in words; empty at rest, and for what goes one way only."""
-    if round(at, 2) == 0 or part not in shape.axes:
-        return ""
-    return shape.axes[part][at > 0] or ""

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.core.controls import is_far
 from fenko.core.flow import Flow
 from fenko.core.remedies import Remedy
 from fenko.workers.lane import FIRST_PAUSE
@@ -127,7 +128,7 @@ class SurfaceWorker(Worker):
         super().__init__(tables, folder, desk)
         ((self._name, entry),) = tables["linked"].items()
         links = list(entry["links"])
-        far = [link for link in links if link.partition(" ")[0] in WAYS]
+        far = [link for link in links if is_far(link)]
         entry = {**entry, "mqtt brokers": tables.get("mqtt") or {}, "folder": folder, "surface": self._name}
         self._kept = [self._made(link, entry) for link in far]
         if len(far) < len(links):

@@ -6,6 +6,7 @@ import os
 from collections.abc import Mapping
 from typing import Any
 
+from fenko.core.lent import lent_at
 from fenko.core.remedies import Remedy, midi_denied, midi_missing
 from fenko.system.person import group_member
 from fenko.workers import serial_ready
@@ -30,7 +31,7 @@ def facts(tables: Mapping[str, Any]) -> list[Fact]:
             elif kind == "tcp":
                 found.append((True, f"{name}: {rest}, which the running desk opens", ""))
             elif kind == "mqtt":
-                found.append(_mqtt(name, rest, tables.get("mqtt") or {}))
+                found.append(_mqtt(name, link, tables.get("mqtt") or {}))
     return found
 
 
@@ -58,9 +59,8 @@ def _midi(surface: str, pattern: str) -> Fact:
     return (False, f"{surface}: {'; '.join(reasons)}", remedy)
 
 
-def _mqtt(surface: str, rest: str, brokers: Mapping[str, Any]) -> Fact:
-    topic, _, broker = rest.partition(" at ")
-    name = broker or next(iter(brokers), "")
+def _mqtt(surface: str, link: str, brokers: Mapping[str, Any]) -> Fact:
+    topic, name = lent_at(link, brokers)
     if name not in brokers:
         return (False, f"{surface}: the desk has no broker", 'an [mqtt.NAME] with `url = "mqtts://…"`')
     return (True, f"{surface}: {topic} at {brokers[name].get('url')}, which the running desk asks", "")

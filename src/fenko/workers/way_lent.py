@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from fenko.core.flow import Sent
-from fenko.core.lent import Offer, Taking, read_offer
+from fenko.core.lent import Offer, Taking, lent_at, read_offer
 from fenko.workers.mqtt_line import MqttLine
 from fenko.workers.way import Way
 from fenko.workers.worker import Away
@@ -32,9 +32,8 @@ class LentWay(Way):
         self, link: str, entry: Mapping[str, Any], wake: Callable[[], None], note: Callable[[str], None]
     ) -> None:
         super().__init__(link, entry, wake, note)
-        self._topic, _, self._broker = link.partition(" ")[2].partition(" at ")
         brokers: Mapping[str, Any] = entry["mqtt brokers"]
-        self._broker = self._broker or next(iter(brokers), "")
+        self._topic, self._broker = lent_at(link, brokers)
         self._at: Mapping[str, Any] = brokers.get(self._broker) or {}
         self.me = str(self._at.get("user") or "anyone")
         self._latest = float(entry["latest"])

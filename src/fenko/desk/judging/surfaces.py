@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fenko.core.controls import HELD_BY_HAND
 from fenko.core.descriptions import burst_of
+from fenko.core.lent import lent_at
 from fenko.core.plan import Cell, control_of
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.judging.case import Case
@@ -65,9 +66,8 @@ def brokers(case: Case) -> None:
     known = table_of(case.desk.sources.data, "mqtt")
     for name, entry in case.desk.links.items():
         for number, link in enumerate(entry.links):
-            kind, _, rest = link.partition(" ")
-            _, at, broker = rest.partition(" at ")
-            if kind == "mqtt" and (broker not in known if at else not known):
+            _, broker = lent_at(link, known)
+            if link.startswith("mqtt ") and broker not in known:
                 wanted = f"[mqtt.{broker or 'NAME'}]"
                 case.note(
                     "brokers that are not there", ("surface", name, "links", number), f"this desk has no {wanted}, so `{name}` cannot come",

@@ -8,7 +8,8 @@ from typing import Any, NamedTuple, TypeAlias
 
 from msgspec import Struct
 
-from fenko.core.controls import FAR_LINKS, has_control
+from fenko.core.controls import has_control, is_far
+from fenko.core.lent import lent_at
 from fenko.core.reader import NAME, PhraseError, Reader, in_quotes
 from fenko.core.registration import Act, Argument, Finding, Output, Queued, Said, Surrounding, Unsettled, Verb
 from fenko.core.steps import Send, Step
@@ -194,9 +195,7 @@ def _judge(said: AnswerBack, around: Surrounding) -> Iterable[Finding]:
 def is_linked(entry: Any) -> bool:
     """Whether a surface, as the desk writes it, can turn up otherwise than as a kernel device."""
     links = entry.get("links") if isinstance(entry, dict) else None
-    return isinstance(links, list) and any(
-        isinstance(link, str) and link.partition(" ")[0] in FAR_LINKS for link in links
-    )
+    return isinstance(links, list) and any(isinstance(link, str) and is_far(link) for link in links)
 
 
 def _lets_in(name: str, link: str, tables: Mapping[str, Any]) -> str:
@@ -206,9 +205,9 @@ def _lets_in(name: str, link: str, tables: Mapping[str, Any]) -> str:
         return f"lets {rest} press what is bound on {name}"
     if kind != "mqtt":
         return ""
-    topic, _, broker = rest.partition(" at ")
     brokers = tables.get("mqtt") or {}
-    where = brokers.get(broker or next(iter(brokers), ""), {}).get("url", "no broker")
+    topic, broker = lent_at(link, brokers)
+    where = brokers.get(broker, {}).get("url", "no broker")
     return f"lets whoever lends {topic} at {where} press what is bound on {name}"
 
 
