@@ -9,17 +9,19 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from bench_devices import FenkoRun, Reader, key, keypad, pad
-from evdev import UInput
+from evdev import UInput, list_devices
 from evdev import ecodes as e
 from test_run import DESK
 
 from fenko.client import NobodyThere, RunningDesk
+from fenko.system.kernel import open_device
 from support import wait_for
 
 SECONDS = float(os.environ.get("FENKO_SOAK", "30"))
@@ -144,6 +146,27 @@ def _sends(device: UInput, code: int) -> bool:
     return down
 
 
+def test_a_node_goes_while_it_is_opened() -> None:
+    """At whichever of the kernel's answers that is: it is an error that everybody expects, and nothing else."""
+    goes = threading.Event()
+
+    def plug_and_unplug() -> None:
+        for _ in range(40):
+            pad().close()
+        goes.set()
+
+    threading.Thread(target=plug_and_unplug).start()
+    opened = gone = 0
+    while not goes.is_set():
+        for path in list_devices():
+            try:
+                open_device(path).close()
+                opened += 1
+            except OSError:
+                gone += 1
+    assert gone, opened
+
+
 @pytest.fixture
 def devices() -> Iterator[dict[str, UInput]]:
     """A pad and a keypad by name; what is plugged in at the end is unplugged, also after a failure."""
@@ -161,6 +184,7 @@ def test_everything_at_once(
     with tempfile.TemporaryDirectory(prefix="fenko-") as person:
         monkeypatch.setenv("XDG_RUNTIME_DIR", person)
         seed = int(os.environ.get("FENKO_SOAK_SEED", time.time_ns() % 1_000_000))
+        print(f"seed {seed}")  # also of a first try that failed
         luck = random.Random(seed)
         running = FenkoRun(desk, tmp_path / "log")
         running.says("taken over", 2)
@@ -210,4 +234,4 @@ def test_everything_at_once(
         assert pauses[-1][1] <= pauses[0][1] + 6_000, f"seed {seed}: {pauses}"
         assert running.end() == 0, running.log.read_text()[-2000:]
         assert "Traceback" not in running.log.read_text()
-        print(f"seed {seed}, {edits} edits, descriptors and kB at pauses {pauses}")
+        print(f"{edits} edits, descriptors and kB at pauses {pauses}")

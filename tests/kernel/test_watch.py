@@ -34,7 +34,7 @@ def desk(tmp_path: Path) -> Path:
 
 
 def test_everything_that_moves_is_shown(desk: Path) -> None:
-    plugged = [pad(), keypad(), *mouse()]
+    plugged = [pad(), keypad(), *mouse(), pad()]
     terminal = Terminal("watch", columns=200, lines=60, cwd=desk)
     terminal.shows("burr-12 (mouse)", 60)
     key(plugged[0], e.BTN_SOUTH, 1)
@@ -47,6 +47,9 @@ def test_everything_that_moves_is_shown(desk: Path) -> None:
     terminal.shows("left 61 %  -20000", 60)
     south = next(line for line in terminal.frame() if line.startswith("south"))
     assert "pressed  code 304" in south
+    plugged[4].write(e.EV_ABS, e.ABS_X, 20000)  # of two pads of one name the one that moved
+    plugged[4].syn()
+    terminal.shows("right 61 %  20000", 60)
     terminal.resize(60, 20)
     wait_for(
         lambda: 0 < len(terminal.frame()) <= 20 and any("more;" in line for line in terminal.frame()),
@@ -54,6 +57,7 @@ def test_everything_that_moves_is_shown(desk: Path) -> None:
     )
     assert all(len(line) <= 60 for line in terminal.frame())
     plugged[0].close()
+    plugged[4].close()
     terminal.shows("surface thistle-pad: gone", 60)
     terminal.type(b"\x03")
     assert terminal.end(60) == 0

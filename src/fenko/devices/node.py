@@ -8,7 +8,6 @@ import struct
 import time
 from collections.abc import Callable
 from fcntl import ioctl
-from typing import Any
 
 from fenko.core.changes import Change
 from fenko.core.controls import (
@@ -23,7 +22,7 @@ from fenko.core.controls import (
 )
 from fenko.core.plan import Surface
 from fenko.devices.events import EventReader, State
-from fenko.system.kernel import ABS, KEY, REL, keys_down
+from fenko.system.kernel import ABS, KEY, REL, keys_down, open_device
 from fenko.system.things import Node
 
 _EVIOCSCLOCKID = 0x400445A0
@@ -48,15 +47,13 @@ class OpenNode:
         motion: Callable[[bytes], None] | None = None,
         only: frozenset[int] | None = None,
     ) -> None:
-        from evdev import InputDevice
-
         self.node = node
         self.surface = surface
         self.wanted = exclusive
         self.grabbed = False
         self._lent = False
         self._motion = motion if exclusive and surface.passes and surface.kind == "mouse" else None
-        self._device: Any = InputDevice(node.path)
+        self._device = open_device(node.path)
         self.fd: int = self._device.fd
         try:
             os.set_blocking(self.fd, False)

@@ -20,6 +20,7 @@ from fenko.outputs.port import PortError
 from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
 from fenko.system.apart import Crashed, apart
+from fenko.system.kernel import open_device
 from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
 from fenko.system.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
@@ -113,10 +114,8 @@ def _held(wanted: list[Thing]) -> Iterator[Fact]:
 
 
 def _is_taken(path: str) -> bool:
-    from evdev import InputDevice
-
     try:
-        device = InputDevice(path)
+        device = open_device(path)
     except OSError:
         return False
     try:

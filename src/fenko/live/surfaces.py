@@ -58,6 +58,7 @@ class Surfaces:
         self._motion = motion
         self._note = note
         self._open: dict[str, OpenNode] = {}
+        self._heard: dict[str, OpenNode] = {}  # of each surface the node that spoke last
         self._lent = False
         self._complained: set[str] = set()
         self._denied: set[str] = set()
@@ -183,6 +184,7 @@ class Surfaces:
             self._failed(opened, why)
             return
         if changes:
+            self._heard[opened.surface.name] = opened
             self._feed(changes if self._raw else list(map(self.inputs.conditioned, changes)))
 
     def _failed(self, opened: OpenNode, why: OSError) -> None:
@@ -198,6 +200,8 @@ class Surfaces:
         self._loop.remove(opened.fd)
         opened.close()
         name = opened.surface.name
+        if self._heard.get(name) is opened:
+            del self._heard[name]
         self._feed([(time.monotonic(), UNPLUG, name)])
         if self._nodes_of(name) or self._otherwise_here(name):
             self._feed([(time.monotonic(), PLUG, name)])  # what is left of it is there
@@ -235,9 +239,11 @@ class Surfaces:
         return source.raw(address) if source else ""
 
     def source(self, address: str) -> OpenNode | None:
-        """The node that moves this input."""
+        """The node that moves this input; of several devices of a surface the one that spoke last."""
         name = address.partition(".")[0]
-        return next((opened for opened in self._nodes_of(name) if opened.moves(address)), None)
+        heard = self._heard.get(name)
+        nodes = [heard] if heard is not None else []
+        return next((opened for opened in (*nodes, *self._nodes_of(name)) if opened.moves(address)), None)
 
     def lend(self) -> None:
         """Lets other programs have all surfaces, while Fenko is paused."""
@@ -264,6 +270,7 @@ class Surfaces:
             self._loop.remove(opened.fd)
             opened.close()
         self._open.clear()
+        self._heard.clear()
         if self._watch is not None:
             self._loop.remove(self._watch.fd)
             self._watch.close()

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import struct
 from fcntl import ioctl
+from typing import Any
 
 EVENT = struct.Struct("@llHHi")
 """An input event: seconds, microseconds, type, code, value."""
@@ -23,3 +26,14 @@ def keys_down(fd: int) -> frozenset[int]:
     that nobody expects)."""
     bits = ioctl(fd, _EVIOCGKEY, bytes(_KEY_BYTES))
     return frozenset(8 * byte + bit for byte, value in enumerate(bits) if value for bit in range(8) if value >> bit & 1)
+
+
+def open_device(path: str) -> Any:
+    """An event node, as evdev opens it. Raises OSError, also when it goes while it is asked what it can: evdev fails then
+    with a SystemError."""
+    from evdev import InputDevice
+
+    try:
+        return InputDevice(path)
+    except SystemError as why:
+        raise OSError(errno.ENODEV, os.strerror(errno.ENODEV), path) from why

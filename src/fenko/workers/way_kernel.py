@@ -13,6 +13,7 @@ from typing import Any
 from fenko.core.flow import Sent
 from fenko.core.words import reason
 from fenko.outputs.registered.feedback import KERNEL_LAMPS
+from fenko.system.kernel import open_device
 from fenko.system.things import Node, list_nodes
 from fenko.workers.way import Way
 
@@ -25,10 +26,8 @@ class _Opened:
     """A node that can be answered, and the effect that rumbles on it."""
 
     def __init__(self, node: Node) -> None:
-        from evdev import InputDevice
-
         self.path = node.path
-        self.device: Any = InputDevice(node.path)
+        self.device = open_device(node.path)
         can = self.device.capabilities()
         self.lamps = {int(code) for code in can.get(_EV_LED, ())}
         self.rumbles = _FF_RUMBLE in can.get(_EV_FF, ())
