@@ -87,6 +87,20 @@ class Screen:
 
         wait_for(raised, "the window in front")
 
+    def listen(self, folder: Path) -> None:
+        """Has somebody hear keys; the X server itself does."""
+
+    program = "xterm"
+    """Whose windows `terminal` opens."""
+
+    def brief(self, app: str) -> subprocess.Popen[bytes]:
+        """Opens a window of that class that closes at once."""
+        return self.spawn("xterm", "-class", app, "-e", "true")
+
+    def set_title(self, window: str, title: str) -> None:
+        """Gives a window another title."""
+        self.ask("xdotool", "set_window", "--name", title, window)
+
     def _says(self, name: str, window: str) -> bool:
         """Whether a property of the root window names this window."""
         return re.search(rf"{int(window):#x}\b", self.ask("xprop", "-root", name).stdout) is not None

@@ -22,10 +22,10 @@ from fenko.desk.meanings import meanings, rows, together
 from fenko.drawing import terminal
 from fenko.drawing.labels import labels
 from fenko.showing.shown import Surfaces
+from running import Running
 from screen import Screen, needs_screen, screen
 from support import DEMO, FENKO, MakeDesk, Run, wait_for
 from terminal import Terminal
-from test_x11 import Running
 
 DESK = """
 [output]

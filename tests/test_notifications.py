@@ -14,9 +14,9 @@ from typing import Any
 import pytest
 
 from ends import bus, needed, program
+from running import Running
 from screen import Screen, needs_screen, screen
 from support import MakeDesk, wait_for
-from test_x11 import Running
 
 __all__ = ["bus"]
 pytestmark = [needs_screen, needed("dunst", "dunstctl", "dbus-daemon")]

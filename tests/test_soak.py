@@ -20,9 +20,9 @@ import pytest
 
 from fenko.client import NobodyThere, RunningDesk
 from fenko.system.talking import socket_path
+from running import Running
 from screen import Screen, needs_screen, screen
 from support import MakeDesk, wait_for
-from test_x11 import Running
 
 pytestmark = needs_screen
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))

@@ -23,9 +23,9 @@ from fenko.core.plan import BASE, Level, Plan, Profile
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 from fenko.devices.recorder import take_line
+from running import Running
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, Run, wait_for
-from test_x11 import Running
 
 # --- The rule ---
 

@@ -18,9 +18,9 @@ import pytest
 from fenko.client import NobodyThere, Refused, RunningDesk
 from fenko.live.loop import Loop
 from fenko.system.talking import private_folder
+from running import Running
 from screen import Screen, needs_screen, screen
 from support import DEMO, FENKO, MakeDesk, wait_for
-from test_x11 import Running
 
 pytestmark = needs_screen
 

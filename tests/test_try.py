@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 
 from fenko.core.arrival import PATIENCE, Arrivals
+from running import Running, press, take
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, Run, wait_for
-from test_x11 import Running, press, take
 
 DESK = """
 [surface.pad]

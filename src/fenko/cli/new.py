@@ -94,11 +94,11 @@ def _could_be(thing: Thing) -> bool:
 
 def window_in_front() -> Focus | None:
     """The window in front; asked in a terminal, the one behind it, for nobody means the terminal."""
-    from fenko.focus.x11 import X11Focus
-    from fenko.system.xserver import DisplayError
+    from fenko.focus.front import open_front
+    from fenko.system.session import DisplayError
 
     try:
-        source = X11Focus()
+        source = open_front()
         windows = source.windows()
         source.close()
     except DisplayError:

@@ -50,9 +50,9 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
     from fenko.outputs.port import PortError
+    from fenko.system.session import display_name
     from fenko.system.supervised import Failures, Supervisor
     from fenko.system.talking import Doorway, Taken, private_runtime
-    from fenko.system.xserver import display_name
 
     with ExitStack() as stack:
         supervisor = stack.enter_context(closing(Supervisor()))

@@ -160,8 +160,8 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
     from fenko.live.loop import Loop
     from fenko.outputs.port import PortError
     from fenko.system.keywindow import HEIGHT, WIDTH, KeyWindow
+    from fenko.system.session import DisplayError, display_name
     from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
-    from fenko.system.xserver import DisplayError, display_name
 
     if not display_name():
         fail("--window needs an X server, and DISPLAY is not set")

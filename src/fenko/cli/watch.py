@@ -184,11 +184,11 @@ class _Watcher:
             self._record((self._start, FOCUS, self._focus))
 
     def _follow_focus(self, stack: ExitStack) -> None:
-        from fenko.focus.x11 import X11Focus
-        from fenko.system.xserver import DisplayError
+        from fenko.focus.front import open_front
+        from fenko.system.session import DisplayError
 
         try:
-            source = X11Focus()
+            source = open_front()
             stack.callback(source.close)
             self._in_front(source.current())
         except DisplayError:

@@ -12,7 +12,7 @@ from fenko.core.circumstances import FOCUS_FIELDS, Focus
 from fenko.core.words import shortened
 
 if TYPE_CHECKING:
-    from fenko.focus.x11 import X11Focus
+    from fenko.focus.front import FrontWindow
 
 
 _SHOWN = tuple(name for name in FOCUS_FIELDS if name != "path")  # of which the file name is shown
@@ -26,19 +26,18 @@ def command(form: str, follow: bool) -> None:
 
     The window in front is the terminal that you ask in; with --follow, click on the one that you mean.
     """
-    from fenko.focus.x11 import X11Focus
-    from fenko.system.xserver import DisplayError, on_wayland
+    from fenko.focus.front import open_front
+    from fenko.system.session import DisplayError
 
     try:
-        focus = X11Focus()
+        focus = open_front()
         if follow:
             _follow(focus, form)
             return
         managed, windows = focus.managed(), focus.windows()
         focus.close()
     except DisplayError as error:
-        wayland = " On Wayland, windows cannot be read yet." if on_wayland() else ""
-        fail(f"{error}.{wayland}")
+        fail(f"{error}.")
     if form == "json":
         show_json([{"front": window.front, **window.focus.as_data()} for window in windows])
         return
@@ -65,7 +64,7 @@ def _when(focus: Focus) -> str:
     return f"when = {{ {name} = {msgspec.json.encode(text).decode()} }}"
 
 
-def _follow(focus: X11Focus, form: str) -> None:
+def _follow(focus: FrontWindow, form: str) -> None:
     from fenko.live.loop import Loop
 
     def show(current: Focus | None) -> None:

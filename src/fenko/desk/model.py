@@ -415,7 +415,7 @@ class OutputFile(File):
 
     keys: (
         Annotated[
-            Literal["auto", "kernel", "x11"],
+            Literal["auto", "kernel", "wayland", "x11"],
             described("Through the kernel's virtual keyboard, through the X server, or what works.", "auto"),
         ]
         | UnsetType

@@ -7,8 +7,9 @@ from typing import Any
 
 from fenko.core.keys import KEY_FOR_CODE, NAMED_KEYS
 from fenko.core.macros import Stroke
+from fenko.system.session import DisplayError
 from fenko.system.xkb import X_KEYCODE_OFFSET, character_of
-from fenko.system.xserver import DisplayError, open_display
+from fenko.system.xserver import open_display
 
 _ASYNC, _CURRENT_TIME = 1, 0
 _GROUP_SHIFT = 13

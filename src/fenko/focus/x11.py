@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from msgspec import Struct, structs
+from msgspec import structs
 
 from fenko.core.circumstances import Focus
+from fenko.focus.front import FrontWindow, Window
 from fenko.system.xserver import Display, NoWindow, open_display
 from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds_of, listed
 
@@ -16,20 +17,13 @@ def _whose(focus: Focus) -> str:
     return focus.program or focus.app
 
 
-class Window(Struct, frozen=True):
-    """A window as a profile's `when` names it, and whether it is in front."""
-
-    focus: Focus
-    front: bool
-
-
-class X11Focus:
-    """Follows the active window. Every method raises DisplayError when the server is gone."""
-
-    name = "X11"
+class X11Front(FrontWindow):
+    """Follows the active window."""
 
     def __init__(self) -> None:
         self._display: Display = open_display()
+        self.where = f"display {self._display.name}"
+        self.fd = self._display.fd
         self._watched = 0
         self._last = self._main = Focus()
         """The last window that counted, and the last one of these that is no dialog."""
@@ -38,11 +32,6 @@ class X11Focus:
         self._mask = mask.PropertyChange | mask.StructureNotify
         self._display.select(self._display.root, mask.PropertyChange)
         self._watch(self._active())
-
-    @property
-    def fd(self) -> int:
-        """Becomes readable when something may have changed; then call `read`."""
-        return self._display.fd
 
     def managed(self) -> bool:
         """Whether there is a window manager that tells which window is in front."""

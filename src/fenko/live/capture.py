@@ -15,7 +15,7 @@ from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.surfaces import Surfaces
 from fenko.outputs.layout import kernel_layout
-from fenko.system.xserver import DisplayError, display_name, on_wayland
+from fenko.system.session import DisplayError, display_name, on_wayland
 
 PATIENCE = 10.0
 """Seconds in which somebody who wants to perform something begins."""

@@ -1,4 +1,4 @@
-"""The X display of a running desk, which may go away and come back: everything that hangs on it does so together."""
+"""The display of a running desk, which may go away and come back: everything that hangs on it does so together."""
 
 from __future__ import annotations
 
@@ -8,7 +8,9 @@ from typing import Protocol
 from fenko.live.loop import Loop
 from fenko.live.returning import Returning
 from fenko.outputs.port import PortError
-from fenko.system.xserver import DisplayError, display_name, open_display
+from fenko.system.session import DisplayError, on_wayland, shown_name
+from fenko.system.wayland import Wayland
+from fenko.system.xserver import open_display
 
 
 class Dependent(Protocol):
@@ -45,7 +47,7 @@ class Displays:
     def _lose(self) -> None:
         self._losing = False
         self._returning.wait()
-        self._note(f"display {display_name()} is gone; Fenko waits for it to come back")
+        self._note(f"display {shown_name()} is gone; Fenko waits for it to come back")
         for one in self._dependents:
             one.display_lost()
         self._lost()
@@ -53,10 +55,10 @@ class Displays:
     def _try(self) -> bool:
         """One attempt to open the display again; True if it worked."""
         try:
-            open_display().close()
+            (Wayland if on_wayland() else open_display)().close()
             for one in self._dependents:
                 one.display_back()
         except (DisplayError, PortError):
             return False
-        self._note(f"display {display_name()} is back")
+        self._note(f"display {shown_name()} is back")
         return True

@@ -9,18 +9,18 @@ from math import inf
 from fenko.core.changes import FOCUS, Change
 from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
-from fenko.focus.x11 import X11Focus
+from fenko.focus.front import FrontWindow, open_front
 from fenko.live.source import Source, Surroundings
-from fenko.system.xserver import DisplayError, display_name
+from fenko.system.session import DisplayError
 
 
 class FocusSource(Source):
-    """Follows the window in front, where there is an X server that tells."""
+    """Follows the window in front, where there is somebody who tells."""
 
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._engine = around.inbox.engine
-        self._server: X11Focus | None = None
+        self._server: FrontWindow | None = None
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
@@ -34,13 +34,13 @@ class FocusSource(Source):
             self._around.note(f"focus: unknown, profiles change by hand only ({why})")
 
     def _open(self) -> None:
-        server = X11Focus()
+        server = open_front()
         if not server.managed():
-            self._around.note("focus: no window manager tells which window is in front yet")
+            self._around.note("focus: nobody tells which window is in front yet (there is no window manager)")
         self._server = server
         self._around.loop.add(server.fd, self._readable)
         current = server.current()
-        self._around.note(f"focus: followed on display {display_name()}; in front is {shown_focus(current)}")
+        self._around.note(f"focus: followed on {server.where}; in front is {shown_focus(current)}")
         self._around.inbox.put([(time.monotonic(), FOCUS, current)])
         self._readable()  # what came while the server was asked
 

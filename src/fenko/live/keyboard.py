@@ -12,7 +12,7 @@ from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.source import Source, Surroundings
 from fenko.live.surfaces import Surfaces
-from fenko.system.xserver import DisplayError, display_name, on_wayland
+from fenko.system.session import DisplayError, display_name, on_wayland
 
 Held = tuple[str, ...]
 

@@ -23,8 +23,9 @@ from fenko.system.apart import Crashed, apart
 from fenko.system.kernel import open_device
 from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
+from fenko.system.session import DisplayError, display_name, on_wayland
 from fenko.system.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
-from fenko.system.xserver import Display, DisplayError, display_name, on_wayland, open_display
+from fenko.system.xserver import Display, open_display
 
 State = Literal["ready", "missing", "note"]
 _SEQUENCER = "/dev/snd/seq"

@@ -7,7 +7,9 @@ from collections.abc import Callable
 
 from fenko.live.loop import Loop
 from fenko.system.inotify import FolderWatch
-from fenko.system.xserver import SOCKETS, display_name, socket_name
+from fenko.system.session import display_name, wayland_name
+from fenko.system.wayland import socket_of
+from fenko.system.xserver import SOCKETS, socket_name
 
 _TRY_EVERY = 0.25
 _TRIES = 40
@@ -21,6 +23,7 @@ class Returning:
         self._loop = loop
         self._attempt = attempt
         self._tries = 0
+        self._socket: str | None = None
         self._watch: FolderWatch | None = None
         self.waiting = False
         self._timer = loop.timer(self._try)
@@ -28,14 +31,17 @@ class Returning:
     def wait(self) -> None:
         """Begins to wait."""
         self.waiting = True
-        self._socket = socket_name(display_name())
+        if wayland_name():
+            folder, self._socket = socket_of(wayland_name()).parent, socket_of(wayland_name()).name
+        else:
+            folder, self._socket = SOCKETS, socket_name(display_name())
         try:
-            watch = self._watch = FolderWatch(SOCKETS)
+            watch = self._watch = FolderWatch(folder)
         except OSError:
             self._start()  # nothing tells when it is back; try for a while
             return
         self._loop.add(watch.fd, lambda: self._changed(watch))
-        if self._socket is None or (SOCKETS / self._socket).exists():
+        if self._socket is None or (folder / self._socket).exists():
             self._start()
 
     def _changed(self, watch: FolderWatch) -> None:

@@ -12,7 +12,7 @@ from fenko.live.far import SURFACES
 from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Memory, Port, PortError, Settings
 from fenko.outputs.ports import open_port, parts_of, ports_for
-from fenko.system.xserver import display_name, on_wayland
+from fenko.system.session import display_name, on_wayland
 
 
 def open_ports(
@@ -69,8 +69,8 @@ def _in_order(desk: Compiled, out: str, names: list[str]) -> tuple[list[str], st
         return names, ""
     if desk.keys != "auto":
         return [desk.keys], ""
-    first, reason = _preferred()
-    return sorted(names, key=lambda name: name != first), reason
+    order, reason = _preferred()
+    return [name for name in order if name in names], reason
 
 
 def _first_that_opens(
@@ -102,10 +102,10 @@ def _given(words: Iterable[str]) -> list[str]:
     return [word for word in words if word]
 
 
-def _preferred() -> tuple[str, str]:
-    """Which port of keys comes first in this session, and why."""
+def _preferred() -> tuple[tuple[str, ...], str]:
+    """Which ports of keys are tried in this session, and why the first one comes first."""
     if on_wayland():
-        return "kernel", "a Wayland session, where the X server reaches only some programs"
+        return ("wayland", "kernel", "x11"), "a Wayland session, whose compositor makes a keyboard for Fenko"
     if display_name():
-        return "x11", "an X11 session, whose layout in force decides which key is which"
-    return "kernel", "no display is set"
+        return ("x11", "kernel"), "an X11 session, whose layout in force decides which key is which"
+    return ("kernel",), "no display is set"

@@ -13,11 +13,14 @@ from fenko.core.changes import Effect
 from fenko.core.keys import format_key
 from fenko.outputs.port import Port, PortLost
 from fenko.system.kernel import EVENT, REL
-from fenko.system.xserver import DisplayError
+from fenko.system.session import DisplayError
 
 GAP = 0.002
 """Seconds from a key's release to its next press, at least. Programs that are told of both in the same millisecond take it
 for the keyboard's own repeating (X11's time stamps are whole milliseconds)."""
+
+SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
+"""Modifiers with which a letter is a shortcut, and no text."""
 
 Typing = Iterator[tuple[int, ...] | float]
 """A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""

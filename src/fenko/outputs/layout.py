@@ -59,7 +59,7 @@ def us_layout(source: str) -> Layout:
 def kernel_layout(wanted: str | None) -> Layout:
     """The layout that the desk names (`de`, `fr(oss)`), else the system's: XKB_DEFAULT_LAYOUT, the X server's,
     /etc/default/keyboard, or us."""
-    name, variant, source = _named(wanted) if wanted else _system_layout()
+    name, variant, source = _named(wanted) if wanted else system_layout()
     table = xkb.layout_table(name, variant)
     if table is not None:
         return Layout(f"{name}({variant})" if variant else name, table, source)
@@ -78,7 +78,7 @@ def _named(wanted: str) -> tuple[str, str, str]:
     return name, rest.rstrip(")"), "the desk"
 
 
-def _system_layout() -> tuple[str, str, str]:
+def system_layout() -> tuple[str, str, str]:
     name = os.environ.get("XKB_DEFAULT_LAYOUT", "")
     if name:
         return _first(name), _first(os.environ.get("XKB_DEFAULT_VARIANT", "")), "XKB_DEFAULT_LAYOUT"
@@ -103,7 +103,8 @@ def _x_server_layout() -> tuple[str, str] | None:
     """Layout and variant from the X server's own note of its keyboard rules."""
     if not os.environ.get("DISPLAY"):
         return None
-    from fenko.system.xserver import DisplayError, open_display
+    from fenko.system.session import DisplayError
+    from fenko.system.xserver import open_display
 
     try:
         display = open_display()

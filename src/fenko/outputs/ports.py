@@ -21,6 +21,7 @@ class Row(NamedTuple):
 
 PORTS: dict[str, Row] = {
     "x11": Row("fenko.outputs.x11:open_port", ("keys", "pointer"), 544, "fenko.outputs.x11:end"),
+    "wayland": Row("fenko.outputs.wayland:open_port", ("keys", "pointer")),
     "kernel": Row("fenko.outputs.kernel:open_port", ("keys", "pointer")),
 }
 

@@ -18,14 +18,15 @@ from typing import Any
 from fenko.core.axes import Detents
 from fenko.core.keys import MODIFIERS, key_code
 from fenko.core.words import shortened
-from fenko.outputs.keys import GAP, LOST, KeyPort, Typing
+from fenko.outputs.keys import GAP, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
 from fenko.outputs.reading import Read, Reader
 from fenko.outputs.xkeymap import Keymap, Lending, Slot
 from fenko.system import xkb
+from fenko.system.session import DisplayError, display_name
 from fenko.system.xkb import X_KEYCODE_OFFSET
-from fenko.system.xserver import Display, DisplayError, NoWindow, display_name, open_display
+from fenko.system.xserver import Display, NoWindow, open_display
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6
 _RELATIVE = 1
@@ -46,8 +47,6 @@ _LAST_PATIENCE = 2.0
 """Seconds that a program has at the end to read what was typed."""
 _LETTING_GO = 0.150
 """Seconds that programs get at the end to notice what was typed with a lent key code before it is taken back."""
-_SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
-"""Modifiers with which a letter is a shortcut, and no text."""
 _MODIFIER_CODES = frozenset(code for key in MODIFIERS if (code := key_code(key)) is not None)
 
 BUTTONS_AT = 256
@@ -155,7 +154,7 @@ class X11Port(KeyPort):
         keymap = self._mapping()
         group = self._group()
         codes = keymap.groups[group].get(key)
-        if codes is None and not _SHORTCUT.isdisjoint(self._made):
+        if codes is None and not SHORTCUT.isdisjoint(self._made):
             # Programs look for a shortcut where its letter is, not for a key that has nothing but the letter.
             codes = keymap.shortcut(group, key)
         return codes or self._lend([key]).get(key)

@@ -24,9 +24,10 @@ from fenko.drawing.scene import Page
 from fenko.showing.legend import Legend, in_force, why
 from fenko.system.files import whole_file
 from fenko.system.overlay import Gesture, Overlay
+from fenko.system.session import DisplayError
 from fenko.system.talking import Talk
 from fenko.system.xpicture import Picture
-from fenko.system.xserver import DisplayError, NoWindow
+from fenko.system.xserver import NoWindow
 
 _WIDE = 190.0
 """Its width at first, in mm of a screen with the usual number of dots."""

@@ -78,3 +78,18 @@ def _ended(number: str) -> bool:
             return file.read().rpartition(b")")[2].split()[:1] in ([b"Z"], [b"X"])
     except OSError:
         return True
+
+
+_LONGEST_LINE = 4000
+"""Bytes of a command line that count."""
+
+
+def program_of(pid: int) -> tuple[str, str, str]:
+    """The file name of a process's program, where that is, and its arguments; empty if it is gone or may not be looked at."""
+    try:
+        path = os.readlink(f"/proc/{pid}/exe").removesuffix(" (deleted)")
+        with open(f"/proc/{pid}/cmdline", "rb") as file:
+            words = file.read(_LONGEST_LINE).decode("utf-8", "replace").rstrip("\0").split("\0")
+    except OSError:
+        return "", "", ""
+    return os.path.basename(path), path, " ".join(words[1:])

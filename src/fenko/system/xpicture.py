@@ -6,7 +6,8 @@ import io
 import struct
 from typing import NamedTuple
 
-from fenko.system.xserver import Display, DisplayError
+from fenko.system.session import DisplayError
+from fenko.system.xserver import Display
 
 _STRIP = 24  # rows; so many fit into a request, and of a picture that changes a little not all is sent
 _PUT_IMAGE = 72  # the request's number in the core protocol

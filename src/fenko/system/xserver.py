@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import importlib
-import os
 import re
 import struct
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
+
+from fenko.system.session import DisplayError, display_name
 
 SOCKETS = Path("/tmp/.X11-unix")
 MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
@@ -18,22 +19,8 @@ _ANY_TYPE = 0
 _LONGEST = 4096  # a property is read up to this many 32-bit units
 
 
-class DisplayError(Exception):
-    """There is no X server to talk to, or it went away."""
-
-
 class NoWindow(Exception):
     """The window that was asked about is gone."""
-
-
-def display_name() -> str:
-    """The display that this session names; empty where there is none."""
-    return os.environ.get("DISPLAY", "")
-
-
-def on_wayland() -> bool:
-    """Whether this is a Wayland session: an X server that is there too reaches only some of its programs."""
-    return bool(os.environ.get("WAYLAND_DISPLAY")) or os.environ.get("XDG_SESSION_TYPE") == "wayland"
 
 
 def socket_name(display: str) -> str | None:

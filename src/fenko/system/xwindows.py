@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import os
 import socket
 
 from msgspec import structs
 
 from fenko.core.circumstances import Focus
+from fenko.system.processes import program_of
 from fenko.system.xserver import Display, NoWindow
 
 _LONGEST_TITLE = 1000
 """Characters of a title that count; what comes after them could only cost time."""
-_LONGEST_LINE = 4000
-"""Bytes of a command line that count."""
 _MOST_OWNERS = 8
 """Dialogs of dialogs; a program may say anything."""
 _FROM_A_PAGER = 2
@@ -43,13 +41,7 @@ def _program(display: Display, window: int) -> tuple[str, str, str]:
     machine = display.text_property(window, "WM_CLIENT_MACHINE")
     if not numbers or machine not in ("", "localhost", socket.gethostname()):
         return "", "", ""
-    try:
-        path = os.readlink(f"/proc/{numbers[0]}/exe").removesuffix(" (deleted)")
-        with open(f"/proc/{numbers[0]}/cmdline", "rb") as file:
-            words = file.read(_LONGEST_LINE).decode("utf-8", "replace").rstrip("\0").split("\0")
-    except OSError:
-        return "", "", ""
-    return os.path.basename(path), path, " ".join(words[1:])
+    return program_of(numbers[0])
 
 
 def owner_of(display: Display, window: int) -> int:

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
-from fenko.system.xserver import DisplayError, open_display
+from fenko.system.session import DisplayError
+from fenko.system.xserver import open_display
 from fenko.workers.worker import Away, Worker
 
 _ENDS = 1.0  # seconds that it has for that

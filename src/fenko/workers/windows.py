@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Callable
 from typing import NamedTuple
 
 from fenko.core.circumstances import Focus
-from fenko.system.xserver import Display, DisplayError, NoWindow, display_name, open_display
+from fenko.system.session import DisplayError, display_name, on_wayland
+from fenko.system.toplevels import Toplevel, Toplevels
+from fenko.system.xserver import Display, NoWindow, open_display
 from fenko.system.xwindows import ask_to_close, bring_to_front, described, in_front, listed
 from fenko.workers.worker import Away
 
@@ -83,8 +86,56 @@ class X11Windows(Windows):
             self._display = None
 
 
+class WaylandWindows(Windows):
+    """Those of a Wayland compositor that tells of them."""
+
+    def __init__(self) -> None:
+        self._toplevels: Toplevels | None = None
+
+    def _open(self) -> Toplevels:
+        try:
+            if self._toplevels is None:
+                self._toplevels = Toplevels()
+            self._toplevels.line.settle()
+            return self._toplevels
+        except DisplayError as why:
+            self.close()
+            raise Away(str(why)) from None
+
+    def all(self) -> list[Window]:
+        """Every window, the one that was in front last first."""
+        windows = self._open()
+        return [Window(window.handle.number, windows.described(window), window.front) for window in windows.all()]
+
+    def bring_to_front(self, window: Window) -> None:
+        """Asks the compositor."""
+        self._ask(Toplevels.bring_to_front, window)
+
+    def ask_to_close(self, window: Window) -> None:
+        """Asks the compositor."""
+        self._ask(Toplevels.ask_to_close, window)
+
+    def _ask(self, what: Callable[[Toplevels, Toplevel], None], meant: Window) -> None:
+        windows = self._open()
+        found = next((window for window in windows.all() if window.handle.number == meant.number), None)
+        try:
+            if found is not None:
+                what(windows, found)
+        except DisplayError as why:
+            self.close()
+            raise Away(str(why)) from None
+
+    def close(self) -> None:
+        """Lets go of the display."""
+        if self._toplevels is not None:
+            self._toplevels.close()
+            self._toplevels = None
+
+
 def open_windows() -> Windows:
     """The windows of this desktop. Raises Away."""
+    if on_wayland():
+        return WaylandWindows()
     if not display_name():
         raise Away("there is no display, so there are no windows")
     return X11Windows()

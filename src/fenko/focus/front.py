@@ -1,0 +1,59 @@
+"""What tells which window is in front, whatever the desktop."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+
+from msgspec import Struct
+
+from fenko.core.circumstances import Focus
+from fenko.system.session import DisplayError, display_name, on_wayland
+
+
+class Window(Struct, frozen=True):
+    """A window as a profile's `when` names it, and whether it is in front."""
+
+    focus: Focus
+    front: bool
+
+
+class FrontWindow(ABC):
+    """Follows the window in front. Every method raises DisplayError when the desktop is gone."""
+
+    where = ""
+    """Who tells, in words."""
+    fd: int
+    """Becomes readable when something may have changed; then call `read`."""
+
+    def managed(self) -> bool:
+        """Whether there is somebody at this moment who knows which window is in front."""
+        return True
+
+    @abstractmethod
+    def current(self) -> Focus:
+        """What is in front now; an empty focus where nothing is."""
+
+    @abstractmethod
+    def read(self) -> Focus | None:
+        """The focus after what has been told; None if none of it can have changed it."""
+
+    @abstractmethod
+    def windows(self) -> list[Window]:
+        """All windows, the one in front first, then from the top to the bottom."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Stops following."""
+
+
+def open_front() -> FrontWindow:
+    """What this desktop offers. Raises DisplayError where that is nothing."""
+    if on_wayland():
+        from fenko.focus.wayland import WaylandFront
+
+        return WaylandFront()
+    if not display_name():
+        raise DisplayError("neither DISPLAY nor WAYLAND_DISPLAY is set: there is no desktop to talk to")
+    from fenko.focus.x11 import X11Front
+
+    return X11Front()

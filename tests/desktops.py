@@ -1,0 +1,232 @@
+"""Desktops for tests, all with the same few words: real compositors without a screen, and windows of real programs."""
+
+from __future__ import annotations
+
+import ast
+import contextlib
+import json
+import os
+import pwd
+import re
+import shutil
+import signal
+import subprocess
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from screen import MISSING, screen
+from support import wait_for
+
+LISTENER = Path(__file__).parent / "qt_listener.py"
+NEEDED = {"sway": ("sway", "sway")}
+"""By desktop: the command without which it cannot be had, and its Debian package."""
+
+
+class Compositor:
+    """One Wayland compositor, and what runs on it. Everything started on it ends with it."""
+
+    def __init__(self) -> None:
+        self.processes: list[subprocess.Popen[bytes]] = []
+        # Short, for the path of a socket has about a hundred characters; and a compositor's, which may not be root's.
+        self.folder = Path(tempfile.mkdtemp(prefix="fenko-wl-"))
+        self.windows: dict[str, subprocess.Popen[bytes]] = {}
+        self._files: list[Path] = []
+        self.start()
+
+    # --- What differs ---
+
+    def start(self) -> None:
+        """Starts the compositor, also anew after `stop`."""
+        raise NotImplementedError
+
+    def raise_window(self, window: str) -> None:
+        """Puts a window in front and waits until it is."""
+        raise NotImplementedError
+
+    # --- What is the same ---
+
+    @property
+    def environment(self) -> dict[str, str]:
+        """The environment of a program on this desktop."""
+        without = {name: value for name, value in os.environ.items() if name not in ("DISPLAY", "WAYLAND_DISPLAY")}
+        return without | self.named | {
+            "XDG_RUNTIME_DIR": str(self.folder), "LC_ALL": "C.UTF-8", "XDG_SESSION_TYPE": "wayland",
+            "QT_QPA_PLATFORM": "wayland", "GDK_BACKEND": "wayland",
+        }  # fmt: skip
+
+    named: dict[str, str]
+    """Where the compositor is."""
+
+    def ask(self, *command: str) -> subprocess.CompletedProcess[str]:
+        """Runs a short command on the desktop."""
+        return subprocess.run(command, env=self.environment, capture_output=True, text=True, check=False, timeout=60)
+
+    def spawn(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
+        """Starts a program on the desktop."""
+        process = subprocess.Popen(
+            command, env=self.environment | more, start_new_session=True, stdin=subprocess.PIPE, stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self.processes.append(process)
+        return process
+
+    def terminal(self, app: str, title: str, writes: Path) -> str:
+        """Opens a window of that app that appends each typed line to a file; returns its name."""
+        name = f"{app}-{len(self.windows)}"
+        self._files.append(writes)
+        self.windows[name] = self.spawn("/usr/bin/python3", str(LISTENER), app, title, str(writes))
+        self.appears(app)
+        return name
+
+    def appears(self, app: str) -> None:
+        """Waits for a window of that app."""
+        wait_for(lambda: app in self.apps(), f"a window of {app}", 60)
+
+    def apps(self) -> list[str]:
+        """The app ids of all windows, as the compositor itself tells them."""
+        raise NotImplementedError
+
+    def listen(self, folder: Path) -> None:
+        """Has somebody hear keys: a window in front."""
+        self.raise_window(self.terminal("listener", "Hears", folder / f"heard-{len(self.windows)}"))
+
+    program = Path("/usr/bin/python3").resolve().name
+    """Whose windows `terminal` opens."""
+
+    def brief(self, app: str) -> subprocess.Popen[bytes]:
+        """Opens a window of that app that closes at once."""
+        return self.spawn("foot", "-a", app, "true")
+
+    def set_title(self, window: str, title: str) -> None:
+        """Gives a window another title."""
+        pipe = self.windows[window].stdin
+        assert pipe is not None
+        pipe.write(f"{title}\n".encode())
+        pipe.flush()
+
+    def keys_down(self) -> list[int]:
+        """The key codes that windows hold to be down."""
+        down: set[int] = set()
+        for file in self._files:
+            with contextlib.suppress(FileNotFoundError):
+                down |= set(ast.literal_eval(Path(f"{file}.down").read_text()))
+        return sorted(down)
+
+    def stop(self) -> None:
+        """Ends the compositor hard, as a crash would."""
+        os.killpg(self.server.pid, signal.SIGKILL)
+        self.server.wait()
+        for trace in self.folder.glob("wayland-*"):
+            trace.unlink()
+
+    server: subprocess.Popen[bytes]
+
+    def close(self) -> None:
+        """Ends everything."""
+        for process in self.processes:
+            if process.poll() is None:
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+        self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def _as_somebody() -> list[str]:
+    """Some compositors refuse to run as root."""
+    if os.geteuid():
+        return []
+    nobody = pwd.getpwnam("nobody")
+    return ["setpriv", "--reuid", str(nobody.pw_uid), "--regid", str(nobody.pw_gid), "--clear-groups"]
+
+
+class Sway(Compositor):
+    """The tiling compositor; it tells of windows, and lets programs make keyboards, by the protocols of its family."""
+
+    config = "output HEADLESS-1 resolution 1280x800\ndefault_border none\nexec env > {folder}/env\n"
+
+    def start(self) -> None:
+        """Starts the compositor, also anew after `stop`."""
+        (self.folder / "config").write_text(self.config.format(folder=self.folder))
+        (self.folder / "env").unlink(missing_ok=True)
+        if not os.geteuid():
+            shutil.chown(self.folder, "nobody")
+        environment = {name: value for name, value in os.environ.items() if name not in ("DISPLAY", "WAYLAND_DISPLAY")}
+        self.server = subprocess.Popen(
+            [*_as_somebody(), "sway", "-c", str(self.folder / "config")],
+            env=environment | {
+                "XDG_RUNTIME_DIR": str(self.folder), "HOME": str(self.folder), "WLR_BACKENDS": "headless",
+                "WLR_RENDERER": "pixman", "WLR_LIBINPUT_NO_DEVICES": "1",
+            },
+            start_new_session=True, stdout=(self.folder / "log").open("wb"), stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        wait_for(lambda: "SWAYSOCK" in self._said(), f"sway: {(self.folder / 'log').read_text()}", 60)
+        said = dict(line.split("=", 1) for line in self._said().splitlines() if "=" in line)
+        self.named = {name: said[name] for name in ("WAYLAND_DISPLAY", "SWAYSOCK")}
+        self.x_display = said.get("DISPLAY", "")
+
+    def _said(self) -> str:
+        path = self.folder / "env"
+        return path.read_text() if path.exists() and path.read_text().endswith("\n") else ""
+
+    def _tree(self) -> list[dict[str, Any]]:
+        def windows(node: dict[str, Any]) -> Iterator[dict[str, Any]]:
+            if node.get("pid"):
+                yield node
+            for inner in (*node["nodes"], *node["floating_nodes"]):
+                yield from windows(inner)
+
+        said = self.ask("swaymsg", "-r", "-t", "get_tree").stdout
+        return list(windows(json.loads(said))) if said else []
+
+    def apps(self) -> list[str]:
+        """The app ids of all windows, as the compositor itself tells them."""
+        return [node["app_id"] or node["window_properties"]["class"] for node in self._tree()]
+
+    def raise_window(self, window: str) -> None:
+        """Puts a window in front and waits until it is."""
+        pid = self.windows[window].pid
+
+        def raised() -> bool:
+            self.ask("swaymsg", f"[pid={pid}] focus")
+            return any(node["pid"] == pid and node["focused"] for node in self._tree())
+
+        wait_for(raised, f"{window} in front")
+
+
+@contextmanager
+def _opened(make: Callable[[], Any]) -> Iterator[Any]:
+    one = make()
+    try:
+        yield one
+    finally:
+        one.close()
+
+
+DESKTOPS: dict[str, Callable[[], Any]] = {"X11": screen, "sway": lambda: _opened(Sway)}
+
+
+def missing(name: str) -> list[str]:
+    """The Debian packages without which this machine does not have that desktop."""
+    if name == "X11":
+        return MISSING
+    command, package = NEEDED[name]
+    found = [] if shutil.which(command) else [package]
+    if not Path("/usr/lib/python3/dist-packages/PyQt5").exists():
+        found.append("python3-pyqt5")
+    if not re.search("wayland", " ".join(map(str, Path("/usr/lib").glob("*/qt5/plugins/platforms/*")))):
+        found.append("qtwayland5")
+    return found
+
+
+@contextmanager
+def desktop(name: str) -> Iterator[Any]:
+    """That desktop, or a skipped test where it cannot be had."""
+    if lacks := missing(name):
+        pytest.skip(f"needs {name}: apt-get install {' '.join(lacks)}")
+    with DESKTOPS[name]() as one:
+        yield one

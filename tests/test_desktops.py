@@ -1,0 +1,261 @@
+"""The whole way on real desktops: takes in place of hands, real windows, real keys. The same tests on each of them."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import signal
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import Phase, given, settings
+from hypothesis import strategies as st
+
+from desktops import DESKTOPS, desktop
+from running import DESK, Running, press, take
+from support import FENKO, MakeDesk, wait_for
+
+
+@pytest.fixture(params=DESKTOPS)
+def shown(request: pytest.FixtureRequest) -> Iterator[Any]:
+    with desktop(request.param) as one:
+        yield one
+
+
+def test_each_window_gets_what_its_profile_says(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    desk = str(make_desk(DESK))
+    frames_file, sound_file = tmp_path / "frames.txt", tmp_path / "sound.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", frames_file)
+    sound = shown.terminal("Hushdesk", "Wings, close", sound_file)
+    once = take(tmp_path / "once.jsonl", *press(0.3, "south"))
+
+    for window, file, expected in (
+        (frames, frames_file, "frames: Größe ✓ 東"),
+        (sound, sound_file, "sound: ελληνικά, кириллица"),
+    ):
+        shown.raise_window(window)
+        done = subprocess.run(
+            [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+        wait_for(lambda file=file: file.exists() and file.read_text(), f"text in {file}\n{done.stderr}")
+        assert file.read_text().splitlines() == [expected]
+    assert not shown.keys_down()
+
+
+def test_the_profile_follows_the_window_while_running(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    files = tmp_path / "frames.txt", tmp_path / "sound.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", files[0])
+    sound = shown.terminal("Hushdesk", "Wings, close", files[1])
+    shown.raise_window(frames)
+    events = [event for t in range(40) for event in press(0.5 + t, "east", 0.5)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)
+    )
+    running.says("profile: frames")
+    wait_for(lambda: shown.keys_down() == [38], "the key a, held")
+    shown.raise_window(sound)
+    running.says("profile: sound (in front is Hushdesk")
+    wait_for(lambda: shown.keys_down() == [50], "Shift, held in the other profile")
+    shown.set_title(sound, "Rain")
+    running.says("profile: base")
+    assert running.end() == 0
+    assert not shown.keys_down()
+
+
+def test_a_flicker_of_the_focus_changes_nothing(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    frames = shown.terminal("Snipwell", "Reel 2", tmp_path / "a")
+    sound = shown.terminal("Hushdesk", "Wings, close", tmp_path / "b")
+    shown.raise_window(frames)
+    # Held from before, so that no press hurries the settling.
+    held = take(tmp_path / "t.jsonl", (0.1, "mode", 1), (60, "mode", 0))
+    desk = str(make_desk(DESK + '[timing]\nsettle = "2s"'))
+    running = Running(shown, tmp_path / "log", "--desk", desk, "--play", held)
+    running.says("is running")
+    for _ in range(3):
+        shown.raise_window(sound)
+        shown.raise_window(frames)
+    shown.raise_window(sound)
+    running.says("profile: sound")
+    assert running.log.read_text().count("profile: ") == 2  # the line at the start, and sound once
+    assert running.end() == 0
+
+
+def test_kill_leaves_no_key_down(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    held = take(tmp_path / "t.jsonl", (0.2, "mode", 1), (0.3, "east", 1), (60, "east", 0))
+    running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", held)
+    wait_for(lambda: len(shown.keys_down()) == 2, "two keys held")
+    running.process.send_signal(signal.SIGKILL)
+    running.process.wait()
+    wait_for(lambda: not shown.keys_down(), "the guard to lift the keys")
+
+
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
+def test_ending_releases(shown: Any, tmp_path: Path, make_desk: MakeDesk, how: signal.Signals) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    running = Running(
+        shown,
+        tmp_path / "log",
+        "--desk",
+        str(make_desk(DESK)),
+        "--play",
+        take(tmp_path / "t.jsonl", (0.1, "mode", 1), (60, "mode", 0)),
+    )
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    running.process.send_signal(how)
+    assert running.process.wait(20) == 0
+    assert not shown.keys_down()
+    assert "everything is released" in running.log.read_text()
+
+
+def test_a_display_that_goes_away_and_comes_back(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    events = [event for t in range(60) for event in press(0.5 + t, "mode", 0.5)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)
+    )
+    shown.listen(tmp_path)
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    shown.stop()
+    running.says("is gone")
+    shown.start()
+    running.says("is back")
+    shown.listen(tmp_path)
+    wait_for(lambda: shown.keys_down() == [75], "f9 held again")
+    assert running.end() == 0
+    assert running.log.read_text().count("is gone") == 1
+    assert "Traceback" not in running.log.read_text()
+
+
+def test_more_strange_characters_than_free_keys(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    text = "".join(chr(0x3041 + n) for n in range(60))
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        f"""
+        [surface.pad]
+        kind = "gamepad"
+        [profile.base.on.pad]
+        south = 'type "{text}" then enter'
+        """
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    subprocess.run(
+        [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
+        env=shown.environment, check=True, capture_output=True,
+    )  # fmt: skip
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == [text]
+
+
+# Cells of the desk below, and what hands may do with them within a second or so.
+_HANDS = st.lists(
+    st.tuples(st.floats(0, 0.8), st.sampled_from(["south", "east", "west", "north", "mode", "start", "select"]), st.floats(0, 0.6)),
+    max_size=12,
+)  # fmt: skip
+_BUSY_DESK = """
+[surface.pad]
+kind = "gamepad"
+[timing]
+hold = "100ms"
+[profile.base.on.pad]
+south = "ctrl+z"
+east = "ctrl+shift+a x5"
+west = { press = "alt", hold = "shift+f9", release = "f10" }
+north = { tap = 'type "ö✓"', hold = "super then wait 50ms then b" }
+mode = "shift"
+start = "pause"
+select = "profile next"
+[profile.other.on.pad]
+south = "rightalt+b"
+"""
+
+
+def test_whatever_hands_do_and_however_it_ends_nothing_stays_down(
+    shown: Any, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    desk = str(make_desk(_BUSY_DESK))
+
+    @settings(max_examples=12, phases=[Phase.generate])
+    @given(_HANDS, st.sampled_from([signal.SIGKILL, signal.SIGTERM, signal.SIGINT, None]), st.floats(0, 1.5))
+    def try_it(hands: list[tuple[float, str, float]], end: signal.Signals | None, after: float) -> None:
+        events = sorted(event for t, control, length in hands for event in press(t, control, length))
+        running = Running(shown, tmp_path / "log", "--desk", desk, "--play", take(tmp_path / "t.jsonl", *events))
+        if end == signal.SIGINT:
+            running.says("output: ")  # before our first line runs, the interpreter itself would complain
+        if end is not None:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                running.process.wait(after)
+            running.process.send_signal(end)
+        running.process.wait(30)
+        wait_for(lambda: not shown.keys_down(), f"nothing down after {end} at {after} s and {events}")
+        assert "Traceback" not in running.log.read_text()
+
+    try_it()
+
+
+def test_windows_prints_what_a_profile_takes(shown: Any, tmp_path: Path) -> None:
+    shown.terminal("Hushdesk", "Wings", tmp_path / "a")
+    shown.raise_window(shown.terminal("Snipwell", 'Reel "2" – Größe ✓', tmp_path / "b"))
+    listed = subprocess.run(
+        [*FENKO, "windows"], env=shown.environment, capture_output=True, text=True, check=True
+    ).stdout
+    assert 'when = { app = "Snipwell" }' in listed
+    assert "Hushdesk" in listed
+    as_json = subprocess.run(
+        [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True, check=True
+    ).stdout
+    front = [window for window in json.loads(as_json) if window["front"]]
+    told = {"front": True, "app": "Snipwell", "title": 'Reel "2" – Größe ✓', "program": shown.program}
+    assert [{name: one[name] for name in told} for one in front] == [told]
+
+
+def test_windows_are_followed(shown: Any, tmp_path: Path) -> None:
+    log = tmp_path / "log"
+    windows = [shown.terminal(app, "Reel 2", tmp_path / app) for app in ("Snipwell", "Hushdesk")]
+    with log.open("wb") as file:
+        process = subprocess.Popen([*FENKO, "windows", "--follow"], env=shown.environment, stdout=file, stderr=file)
+    wait_for(log.read_text, "the window in front")
+    for window, app in zip(windows, ("Snipwell", "Hushdesk"), strict=True):
+        shown.raise_window(window)
+        wait_for(lambda app=app: f'when = {{ app = "{app}" }}  # "Reel 2"' in log.read_text(), app)
+    shown.set_title(windows[1], "Rain")
+    wait_for(lambda: 'when = { app = "Hushdesk" }  # "Rain"' in log.read_text(), f"the title\n{log.read_text()}")
+    process.send_signal(signal.SIGINT)
+    assert process.wait(10) == 0
+
+
+def test_windows_that_vanish_while_being_read(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", (60, "mode", 1))
+    )
+    running.says("is running")
+    # This window is there first: the server gives the number of one that vanished to the next, which can confuse the
+    # window manager so much that it never manages that one.
+    staying = shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt")
+    for number in range(12):
+        process = shown.brief(f"Short{number}")
+        process.wait(20)
+    shown.raise_window(staying)
+    wait_for(
+        lambda: running.log.read_text().splitlines()[-1].lstrip().startswith("profile: frames"),
+        f"the profile at the end:\n{running.log.read_text()}",
+    )
+    assert running.end() == 0
+    assert "Traceback" not in running.log.read_text()
+
+
+def test_a_take_ends_when_what_it_set_off_has_ended(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "a x20 then wait 300ms then b then enter"\n'
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    once = take(tmp_path / "t.jsonl", (0.1, "south", 1))
+    subprocess.run(
+        [*FENKO, "run", "--desk", str(desk), "--play", once], env=shown.environment, check=True, capture_output=True
+    )
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == ["a" * 20 + "b"]
