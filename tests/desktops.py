@@ -11,6 +11,7 @@ import re
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -22,6 +23,7 @@ import pytest
 from screen import MISSING, screen
 from support import wait_for
 
+KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
 NEEDED = {"sway": ("sway", "sway")}
 """By desktop: the command without which it cannot be had, and its Debian package."""
@@ -109,6 +111,38 @@ class Compositor:
         pipe.write(f"{title}\n".encode())
         pipe.flush()
 
+    def lock_group(self, group: int) -> None:
+        """Puts a layout group in force, as a person's own switching does."""
+        self.use_layout(self._layout, group)
+
+    def use_layout(self, layout: str, group: int = 0) -> None:
+        """Puts another keyboard layout in force: a keyboard with it is used."""
+        self._layout = layout
+        self._keyboard = subprocess.Popen(
+            [sys.executable, str(KEYBOARD), layout, str(group)], env=self.environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            start_new_session=True,
+        )  # fmt: skip
+        self.processes.append(self._keyboard)
+        self.press(202)
+
+    def press(self, *codes: int) -> None:
+        """Strikes keys of the person's own keyboard."""
+        assert self._keyboard.stdin is not None and self._keyboard.stdout is not None
+        self._keyboard.stdin.write(f"{' '.join(map(str, codes))}\n".encode())
+        self._keyboard.stdin.flush()
+        assert self._keyboard.stdout.readline() == b"done\n"
+
+    def find(self, process: subprocess.Popen[bytes], title: str) -> str:
+        """The window of a program, by a part of its title."""
+        name = f"{title}-{len(self.windows)}"
+        self.windows[name] = process
+        wait_for(lambda: any(title in one.lower() for one in self.titles()), f"the window of {process.args}", 60)
+        return name
+
+    def titles(self) -> list[str]:
+        """The titles of all windows, as the compositor itself tells them."""
+        raise NotImplementedError
+
     def keys_down(self) -> list[int]:
         """The key codes that windows hold to be down."""
         down: set[int] = set()
@@ -147,7 +181,8 @@ def _as_somebody() -> list[str]:
 class Sway(Compositor):
     """The tiling compositor; it tells of windows, and lets programs make keyboards, by the protocols of its family."""
 
-    config = "output HEADLESS-1 resolution 1280x800\ndefault_border none\nexec env > {folder}/env\n"
+    # Programs of the tests may be root's, and the X server behind is another user's.
+    config = "output HEADLESS-1 resolution 1280x800\ndefault_border none\nexec 'xhost +local: >/dev/null; env > {folder}/env'\n"
 
     def start(self) -> None:
         """Starts the compositor, also anew after `stop`."""
@@ -166,8 +201,8 @@ class Sway(Compositor):
         )  # fmt: skip
         wait_for(lambda: "SWAYSOCK" in self._said(), f"sway: {(self.folder / 'log').read_text()}", 60)
         said = dict(line.split("=", 1) for line in self._said().splitlines() if "=" in line)
-        self.named = {name: said[name] for name in ("WAYLAND_DISPLAY", "SWAYSOCK")}
-        self.x_display = said.get("DISPLAY", "")
+        self.named = {name: said[name] for name in ("WAYLAND_DISPLAY", "SWAYSOCK", "DISPLAY")}
+        self.use_layout("us")  # a seat without any keyboard is nobody's
 
     def _said(self) -> str:
         path = self.folder / "env"
@@ -186,6 +221,10 @@ class Sway(Compositor):
     def apps(self) -> list[str]:
         """The app ids of all windows, as the compositor itself tells them."""
         return [node["app_id"] or node["window_properties"]["class"] for node in self._tree()]
+
+    def titles(self) -> list[str]:
+        """The titles of all windows, as the compositor itself tells them."""
+        return [node["name"] or "" for node in self._tree()]
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""

@@ -114,6 +114,24 @@ class Screen:
         connection.disconnect()
         return [8 * byte + bit for byte, bits in enumerate(keys) for bit in range(8) if bits >> bit & 1]
 
+    def use_layout(self, layout: str) -> None:
+        """Puts another keyboard layout in force."""
+        self.ask("setxkbmap", layout)
+
+    def find(self, process: subprocess.Popen[bytes], title: str) -> str:
+        """The window of a program, by a part of its title."""
+
+        def found() -> str:
+            listed = re.findall(r"0x[0-9a-f]+", self.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout)
+            named = [
+                one
+                for one in listed
+                if title in self.ask("xprop", "-id", one, "WM_NAME", "_NET_WM_NAME").stdout.lower()
+            ]
+            return str(int(named[-1], 16)) if named else ""
+
+        return str(wait_for(found, f"the window of {process.args}", 60))
+
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""
         import xcffib.xkb

@@ -259,3 +259,63 @@ def test_a_take_ends_when_what_it_set_off_has_ended(shown: Any, tmp_path: Path, 
     )
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == ["a" * 20 + "b"]
+
+
+def test_layout_in_force_decides_the_key(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        """
+        [surface.pad]
+        kind = "gamepad"
+        [profile.base.on.pad]
+        south = "y then z then shift+7 then @z then ö then enter"
+        """
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    for layout, expected in (("de", "yz/yö"), ("us", "yz&zö"), ("fr", "yz7wö")):
+        file.unlink(missing_ok=True)
+        shown.use_layout(layout)
+        done = subprocess.run(
+            [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
+            env=shown.environment, capture_output=True, text=True,
+        )  # fmt: skip
+        wait_for(lambda: file.exists() and file.read_text(), f"text\n{done.stderr}")
+        assert file.read_text().splitlines() == [expected], layout
+
+
+def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = str(make_desk(DESK))
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.press(66)  # Caps Lock
+    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
+    subprocess.run(
+        [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, check=True, capture_output=True
+    )
+    wait_for(lambda: file.exists() and file.read_text(), "text")
+    assert file.read_text().splitlines() == ["frames: Größe ✓ 東"]
+    shown.press(38, 36)  # what the person types is still in capitals
+    wait_for(lambda: len(file.read_text().splitlines()) == 2, "a line of the person's")
+    assert file.read_text().splitlines()[1] == "A"
+
+
+def test_a_terminal_that_stops_reading_in_the_middle_of_a_text(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    text = "".join(chr(0x4E00 + 5 * n) for n in range(200))
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        f'[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = \'type "{text}" then enter\'\neast = "f9"\n'
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    terminal = shown.processes[-1]
+    terminal.send_signal(signal.SIGSTOP)
+    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
+    running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", once)
+    with contextlib.suppress(subprocess.TimeoutExpired):
+        running.process.wait(2)
+    # A Wayland compositor tells of keymaps and keys in one order.
+    waits = "WAYLAND_DISPLAY" not in shown.environment
+    assert not waits or running.process.poll() is None, "it waits until the program has read"
+    terminal.send_signal(signal.SIGCONT)
+    assert running.process.wait(30) == 0
+    wait_for(lambda: file.exists() and file.read_text(), f"text\n{running.log.read_text()}")
+    assert file.read_text().splitlines() == [text]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import re
 import shutil
 import signal
 import subprocess
@@ -12,10 +11,11 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
-from screen import Screen, needs_screen, screen
+from desktops import DESKTOPS, desktop
 from support import FENKO, MakeDesk, wait_for
 
 PROGRAMS: dict[str, tuple[str, list[str]]] = {
@@ -49,13 +49,13 @@ shoulder-left = "ctrl+z"
 [profile.base.on.dial]
 dial.right = "right"
 """
-_ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA, "west": _MANY}
+_ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA}
 
 
 class Editor:
     """A program with a file open, and hands on the desk before it."""
 
-    def __init__(self, shown: Screen, folder: Path, desk: Path, toolkit: str) -> None:
+    def __init__(self, shown: Any, folder: Path, desk: Path, toolkit: str) -> None:
         self.shown = shown
         self.desk = desk
         self.folder = folder
@@ -65,11 +65,15 @@ class Editor:
         (folder / "jedit").mkdir()
         (folder / "jedit/properties").write_text("firstTime=false\ntip.show=false\n")  # else its help comes in front
         command = [part.format(file=self.file, folder=folder) for part in PROGRAMS[toolkit][1]]
-        environment = shown.environment | {
-            "HOME": str(folder),
-            "XDG_CONFIG_HOME": str(folder),
-            "XDG_RUNTIME_DIR": str(folder),
-        }
+        environment = (
+            shown.environment
+            | {
+                "HOME": str(folder),
+                "XDG_CONFIG_HOME": str(folder),
+            }
+            | ({} if "WAYLAND_DISPLAY" in shown.environment else {"XDG_RUNTIME_DIR": str(folder)})
+            | {}
+        )
         self.process = subprocess.Popen(
             command,
             env=environment,
@@ -79,18 +83,10 @@ class Editor:
             stderr=subprocess.DEVNULL,
         )
         shown.processes.append(self.process)
-        self.window = wait_for(self._window, f"the window of {command[0]}", 60)
+        self.window = shown.find(self.process, "reel")
         shown.raise_window(self.window)
-
-    def _window(self) -> str:
-        """The program's main window, when the window manager has it."""
-        listed = re.findall(r"0x[0-9a-f]+", self.shown.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout)
-        named = [
-            one
-            for one in listed
-            if "reel" in self.shown.ask("xprop", "-id", one, "WM_NAME", "_NET_WM_NAME").stdout.lower()
-        ]
-        return str(int(named[-1], 16)) if named else ""
+        # A program of the X server behind a Wayland compositor knows 72 lent characters at a time.
+        self.sees_few = toolkit == "Java" and "WAYLAND_DISPLAY" in shown.environment
 
     def do(self, *events: tuple[str, float], pause: float = 0.02) -> None:
         """Controls that change, one after the other, on the desk as it runs."""
@@ -130,18 +126,19 @@ class Editor:
         self.tap("select", "mode")
 
 
-@pytest.fixture(params=PROGRAMS)
+@pytest.fixture(params=[(name, toolkit) for name in DESKTOPS for toolkit in PROGRAMS], ids="-".join)
 def editor(request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk) -> Iterator[Editor]:
-    command = PROGRAMS[request.param][0]
+    name, toolkit = request.param
+    command = PROGRAMS[toolkit][0]
     if shutil.which(command) is None:
-        pytest.skip(f"needs a {request.param} program: apt-get install {command}")
-    with screen() as shown:
-        yield Editor(shown, tmp_path, make_desk(DESK), request.param)
+        pytest.skip(f"needs a {toolkit} program: apt-get install {command}")
+    with desktop(name) as shown:
+        yield Editor(shown, tmp_path, make_desk(DESK), toolkit)
 
 
-@needs_screen
 def test_everything_arrives(editor: Editor) -> None:
-    for control, text in _ROWS.items():
+    rows = _ROWS | ({} if editor.sees_few else {"west": _MANY})
+    for control, text in rows.items():
         editor.tap(control)
         editor.saves(text)
         editor.empty()
@@ -153,10 +150,9 @@ def test_everything_arrives(editor: Editor) -> None:
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
 
 
-@needs_screen
 def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
     shown = editor.shown
-    shown.ask("setxkbmap", "us,ru")
+    shown.use_layout("us,ru")
     editor.tap("south")
     editor.saves(30 * "b")
     shown.lock_group(1)
@@ -169,21 +165,23 @@ def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
     editor.saves(".я")
 
 
-@needs_screen
 def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
     os.killpg(editor.process.pid, signal.SIGSTOP)
     goes_on = threading.Timer(2, os.killpg, (editor.process.pid, signal.SIGCONT))
     goes_on.start()
     start = time.monotonic()
-    editor.tap("west")
-    assert time.monotonic() - start > 2, "nothing gets another symbol before the program has read the old one"
-    editor.saves(_MANY)
+    editor.tap("north" if editor.sees_few else "west")
+    # A Wayland compositor tells of keymaps and keys in one order.
+    in_order = "WAYLAND_DISPLAY" in editor.shown.environment
+    assert in_order or time.monotonic() - start > 2, (
+        "nothing gets another symbol before the program has read the old one"
+    )
+    editor.saves(_KANA if editor.sees_few else _MANY)
 
 
 _QT = Path("/usr/lib/python3/dist-packages/PyQt5")
 
 
-@needs_screen
 @pytest.mark.skipif(not _QT.exists(), reason="needs Qt for Debian's Python: apt-get install python3-pyqt5")
 def test_an_action_that_refuses_repeating_gets_every_stroke(tmp_path: Path, make_desk: MakeDesk) -> None:
     counted = tmp_path / "counted"
@@ -203,7 +201,7 @@ def test_an_action_that_refuses_repeating_gets_every_stroke(tmp_path: Path, make
     take = tmp_path / "hands.jsonl"
     head = {"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}}
     take.write_text("\n".join(json.dumps(line) for line in [head, *hands]))
-    with screen() as shown:
+    with desktop("X11") as shown:
         shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
         found = wait_for(
             lambda: shown.ask("xdotool", "search", "--name", "reel actions").stdout.split(), "the window", 30

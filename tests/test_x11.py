@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import re
 import shutil
-import signal
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -30,28 +28,6 @@ def shown() -> Iterator[Screen]:
         yield one
 
 
-def test_layout_in_force_decides_the_key(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
-    file = tmp_path / "frames.txt"
-    desk = make_desk(
-        """
-        [surface.pad]
-        kind = "gamepad"
-        [profile.base.on.pad]
-        south = "y then z then shift+7 then @z then ö then enter"
-        """
-    )
-    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-    for layout, expected in (("de", "yz/yö"), ("us", "yz&zö"), ("fr", "yz7wö")):
-        file.unlink(missing_ok=True)
-        shown.ask("setxkbmap", layout)
-        done = subprocess.run(
-            [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
-            env=shown.environment, capture_output=True, text=True,
-        )  # fmt: skip
-        wait_for(lambda: file.exists() and file.read_text(), f"text\n{done.stderr}")
-        assert file.read_text().splitlines() == [expected], layout
-
-
 def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk) -> None:
     environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
     done = subprocess.run(
@@ -60,44 +36,6 @@ def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk)
     assert done.returncode == 1
     assert "DISPLAY is not set" in done.stderr
     assert "Traceback" not in done.stderr
-
-
-def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
-    file = tmp_path / "frames.txt"
-    desk = str(make_desk(X11_DESK))
-    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-    shown.press(66)  # Caps Lock
-    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
-    subprocess.run(
-        [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, check=True, capture_output=True
-    )
-    wait_for(lambda: file.exists() and file.read_text(), "text")
-    assert file.read_text().splitlines() == ["frames: Größe ✓ 東"]
-    shown.press(38, 36)  # what the person types is still in capitals
-    wait_for(lambda: len(file.read_text().splitlines()) == 2, "a line of the person's")
-    assert file.read_text().splitlines()[1] == "A"
-
-
-def test_a_terminal_that_stops_reading_in_the_middle_of_a_text(
-    shown: Screen, tmp_path: Path, make_desk: MakeDesk
-) -> None:
-    text = "".join(chr(0x4E00 + 5 * n) for n in range(200))
-    file = tmp_path / "frames.txt"
-    desk = make_desk(
-        f'[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = \'type "{text}" then enter\'\neast = "f9"\n'
-    )
-    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-    terminal = shown.processes[-1]
-    terminal.send_signal(signal.SIGSTOP)
-    once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
-    running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", once)
-    with contextlib.suppress(subprocess.TimeoutExpired):
-        running.process.wait(2)
-    assert running.process.poll() is None, "it waits until the program has read"
-    terminal.send_signal(signal.SIGCONT)
-    assert running.process.wait(30) == 0
-    wait_for(lambda: file.exists() and file.read_text(), f"text\n{running.log.read_text()}")
-    assert file.read_text().splitlines() == [text]
 
 
 def test_what_was_lent_is_given_back_at_a_quiet_moment(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 
 from fenko.core.axes import Detents
 from fenko.core.controls import BUTTON_CODES
-from fenko.core.keys import key_code
+from fenko.core.keys import KERNEL_KEYS, key_code
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.port import Descriptor, PortError, PortLost, Settings
@@ -30,6 +30,7 @@ _A_LINE = 15.0
 """What compositors say of one detent of a wheel."""
 _BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 _HAS_KEYBOARD = 2
+_MODIFIER_CODES = frozenset(KERNEL_KEYS[name] for name in ("leftshift", "leftctrl", "leftalt"))
 _AGAIN = 0.002
 """Seconds until a compositor that took no more is tried again."""
 _LETS_GO_WITHIN = 0.5
@@ -58,6 +59,9 @@ class WaylandPort(KeyPort):
         self._group = 0
         self._state = (0, 0, 0, 0)
         self._theirs = b""
+        self._making = False
+        self._begun = False
+        self._keymap = OwnKeymap(KeyboardMap.named(*system_layout()[:2]))  # until the seat says which one is in force
         self._persons: Object | None = None
         seat = self._line.bind("wl_seat", 5)
         keyboards, pointers = self._line.bind(KEYBOARDS, 1), self._line.bind(POINTERS, 2)
@@ -69,9 +73,11 @@ class WaylandPort(KeyPort):
         self._line.settle()  # the keymap that is in force
         self._pointer = pointers.tell("create_virtual_pointer", seat)
         self._keyboard = keyboards.tell("create_virtual_keyboard", seat)
-        self._keymap = OwnKeymap(_keymap_of(self._theirs))
+        self._begun = True
         self._upload()
+        self._making = True  # some compositors give a new keyboard a keymap of their own until it has one, and tell of that
         self._line.settle()
+        self._making = False
 
     # --- What the compositor says ---
 
@@ -96,16 +102,16 @@ class WaylandPort(KeyPort):
     def _mapped(self, form: int, fd: int, size: int) -> None:
         """The seat has another keymap: that of the keyboard that was used last, which may be Fenko's own."""
         text = content_of(fd, size)
-        if form != _XKB or is_own(text) or text == self._theirs:
+        if form != _XKB or self._making or is_own(text) or text == self._theirs:
             return
-        before, self._theirs = self._theirs, text
-        if not hasattr(self, "_keymap"):
+        base = _persons(text)
+        if base is None:
             return
-        try:
-            self._keymap = OwnKeymap(KeyboardMap.written(text))
-        except NoKeymap:
-            self._theirs = before
+        self._theirs = text
+        if not self._begun:
+            self._keymap = OwnKeymap(base)
             return
+        self._keymap = OwnKeymap(base)
         self._known.clear()
         self._upload()
 
@@ -229,12 +235,13 @@ def _connect() -> Wayland:
         raise PortError(str(why)) from why
 
 
-def _keymap_of(theirs: bytes) -> KeyboardMap:
-    """The keymap of the person's own keyboard, else of the layout that this system names. Raises NoKeymap."""
-    if theirs:
-        with contextlib.suppress(NoKeymap):
-            return KeyboardMap.written(theirs)
-    return KeyboardMap.named(*system_layout()[:2])
+def _persons(text: bytes) -> KeyboardMap | None:
+    """A keymap, if it is one that somebody types with: other programs make keyboards too, with a few keys at odd places."""
+    try:
+        keymap = KeyboardMap.written(text)
+    except NoKeymap:
+        return None
+    return keymap if keymap.modifiers >= _MODIFIER_CODES else None
 
 
 def _piece(text: str, start: int) -> str:

@@ -16,6 +16,9 @@ GROUPS = 1 << 16
 """The code of a layout group other than the first is this plus its number: what is struck with it is struck in that group."""
 MOST_AT_ONCE = 400
 """Different characters that can be lent at the same time."""
+Slot = tuple[int, int]
+"""A kernel code, and a layout group in which it makes something."""
+_GROUPS_OF_A_KEY = 4
 _NAMED = re.compile(rb"<(\w+)>\s*=\s*(\d+);")
 _MAXIMUM = re.compile(rb"maximum\s*=\s*(\d+);")
 _OWN_NAME = b'xkb_keycodes "fenko"'
@@ -29,63 +32,75 @@ class OwnKeymap:
         self._names = {int(code): name for name, code in _NAMED.findall(base.text)}
         found = _MAXIMUM.search(base.text)
         last = int(found[1]) if found else 255
-        self._low = base.free
-        self._high = [code - X_KEYCODE_OFFSET for code in range(max(last, 255) + 1, max(last, 255) + 1 + MOST_AT_ONCE)]
-        self._lent: dict[str, int] = {}  # the one that was needed last stands last
+        self._low = [(code, group) for group in range(_GROUPS_OF_A_KEY) for code in base.free]
+        above = max(last, 255) + 1 - X_KEYCODE_OFFSET
+        self._high = [(code, 0) for code in range(above, above + MOST_AT_ONCE)]
+        self._lent: dict[str, Slot] = {}  # the one that was needed last stands last
 
     def codes(self, character: str) -> tuple[int, ...] | None:
         """The codes that make a character, modifiers first; None if it has to be lent a key."""
         for group, table in enumerate(self.base.groups):
             if character in table:
-                return (GROUPS + group, *table[character]) if group else table[character]
+                return _in_group(group, table[character])
         if character in self._lent:
-            self._lent[character] = self._lent.pop(character)
-            return (self._lent[character],)
+            code, group = self._lent[character] = self._lent.pop(character)
+            return _in_group(group, (code,))
         return None
 
     def lend(self, characters: Iterable[str], down: Collection[int]) -> bool:
         """Has a key for each of these, `MOST_AT_ONCE` at most; True if the keymap has changed by that. What is down keeps
         its key."""
         wanted = list(dict.fromkeys(characters))[:MOST_AT_ONCE]
-        changed = False
-        for character in wanted:
-            if self.codes(character) is None:
-                self._lent[character] = self._slot(set(wanted), down)
-                changed = True
-        return changed
-
-    def _slot(self, wanted: set[str], down: Collection[int]) -> int:
+        lacking = [character for character in wanted if self.codes(character) is None]
+        if not lacking:
+            return False
         taken = set(self._lent.values())
+        free = [slot for slot in (*self._low, *self._high) if slot not in taken and slot[0] not in down]
+        # Those that have not been needed for the longest give way, first where programs of the X server can see it.
+        spare = [one for one, slot in self._lent.items() if one not in wanted and slot[0] not in down]
         low = set(self._low)
-        free = next((code for code in self._low if code not in taken and code not in down), None)
-        if free is not None:
-            return free
-        spare = [one for one, code in self._lent.items() if one not in wanted and code not in down]
-        for character in sorted(spare, key=lambda one: self._lent[one] not in low):
-            if self._lent[character] in low:
-                return self._lent.pop(character)
-        free = next((code for code in self._high if code not in taken and code not in down), None)
-        return free if free is not None else self._lent.pop(spare[0])
+        seen = [slot for slot in free if slot in low]
+        for character in [one for one in spare if self._lent[one] in low][: max(0, len(lacking) - len(seen))]:
+            free.insert(len(seen), self._lent.pop(character))
+        for character in spare:
+            if len(free) >= len(lacking):
+                break
+            if character in self._lent:
+                free.append(self._lent.pop(character))
+        self._lent.update(zip(lacking, free, strict=False))
+        return True
 
     @property
     def text(self) -> bytes:
         """The whole keymap in XKB's text format."""
         text = self.base.text
         names, keys = b"", b""
-        for character, code in self._lent.items():
-            number = code + X_KEYCODE_OFFSET
+        lent: dict[int, dict[int, str]] = {}
+        for character, (code, group) in self._lent.items():
+            lent.setdefault(code + X_KEYCODE_OFFSET, {})[group] = character
+        for number, made in lent.items():
             name = self._names.get(number)
             if name is None:
                 name = b"Q" + _digits(number)
                 names += b"\t<%s> = %d;\n" % (name, number)
-            keys += b'\tkey <%s> { type= "ONE_LEVEL", [ U%04X ] };\n' % (name, ord(character))
-        last = max(
-            [255, *(int(found) for found in _MAXIMUM.findall(text)), *(code + 8 for code in self._lent.values())]
-        )
+            groups = ", ".join(
+                f'type[Group{group + 1}]="ONE_LEVEL", symbols[Group{group + 1}]=[{_symbol(made.get(group))}]'
+                for group in range(max(made) + 1)
+            )
+            keys += b"\tkey <%s> { %s };\n" % (name, groups.encode())
+        last = max([255, *map(int, _MAXIMUM.findall(text)), *lent])
         text = _MAXIMUM.sub(b"maximum = %d;" % last, text, count=1)
         text = re.sub(rb'xkb_keycodes\s+"[^"]*"', _OWN_NAME, text, count=1)
         text = _at_end_of(text, b"xkb_keycodes", names)
         return _at_end_of(text, b"xkb_symbols", keys)
+
+
+def _in_group(group: int, codes: tuple[int, ...]) -> tuple[int, ...]:
+    return (GROUPS + group, *codes) if group else codes
+
+
+def _symbol(character: str | None) -> str:
+    return "NoSymbol" if character is None else f"U{ord(character):04X}"
 
 
 def is_own(text: bytes) -> bool:
