@@ -25,7 +25,7 @@ from support import wait_for
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
-NEEDED = {"sway": ("sway", "sway")}
+NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland")}
 """By desktop: the command without which it cannot be had, and its Debian package."""
 
 
@@ -114,6 +114,8 @@ class Compositor:
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""
         self.use_layout(self._layout, group)
+
+    _layout = "us"
 
     def use_layout(self, layout: str, group: int = 0) -> None:
         """Puts another keyboard layout in force: a keyboard with it is used."""
@@ -237,6 +239,101 @@ class Sway(Compositor):
         wait_for(raised, f"{window} in front")
 
 
+class KWin(Compositor):
+    """Plasma's compositor; it tells scripts of windows."""
+
+    def start(self) -> None:
+        """Starts the compositor, also anew after `stop`."""
+        program = self.folder / "kwin_wayland"  # the installed one wants a right that not every machine gives
+        shutil.copy(shutil.which("kwin_wayland") or "", program)
+        bus = self.folder / "bus"
+        self.named = {"WAYLAND_DISPLAY": "wayland-9", "DBUS_SESSION_BUS_ADDRESS": f"unix:path={bus}"}
+        if not bus.exists():
+            self.spawn("dbus-daemon", "--session", f"--address=unix:path={bus}", "--nofork")
+            wait_for(bus.exists, "the bus")
+        first = self.folder / "first"
+        first.write_text(f"#!/bin/sh\nxhost +local: >/dev/null\nenv > {self.folder}/env\n")
+        first.chmod(0o755)
+        self.server = subprocess.Popen(
+            [program, "--virtual", "--width", "1280", "--height", "800", "--socket", "wayland-9", "--no-lockscreen", "--xwayland", str(self.folder / "first")],
+            env=self.environment | {
+                "KWIN_WAYLAND_NO_PERMISSION_CHECKS": "1", "KWIN_COMPOSE": "Q", "XDG_CONFIG_HOME": str(self.folder),
+                "XDG_CACHE_HOME": str(self.folder), "QT_LOGGING_RULES": "js.debug=true;kwin_scripting.debug=true",
+                "QT_QPA_PLATFORM": "",
+            },
+            start_new_session=True, stdout=(self.folder / "log").open("wb"), stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        wait_for(
+            lambda: "org.kde.KWin" in self._bus("org.freedesktop.DBus", "/", "org.freedesktop.DBus.ListNames"),
+            "KWin",
+            60,
+        )
+        env = self.folder / "env"
+        found = wait_for(
+            lambda: env.exists() and re.search(r"^DISPLAY=(.*)", env.read_text(), re.M), "the X server", 60
+        )
+        self.named["DISPLAY"] = found[1]
+        super().use_layout("us")
+
+    def _bus(self, to: str, path: str, method: str, *arguments: str) -> str:
+        return self.ask("dbus-send", "--session", "--print-reply", f"--dest={to}", path, method, *arguments).stdout
+
+    def _script(self, text: str) -> str:
+        """What a script that the window manager runs has printed."""
+        self._number = getattr(self, "_number", 0) + 1
+        mark = f"said-{self._number}:"
+        file = self.folder / f"script-{self._number}.js"
+        file.write_text(f'print({json.dumps(mark)} + JSON.stringify((function () {{ {text} }})()) + ":end");')
+        scripting = ("org.kde.KWin", "/Scripting")
+        self._bus(*scripting, "org.kde.kwin.Scripting.loadScript", f"string:{file}", f"string:test{self._number}")
+        self._bus(*scripting, "org.kde.kwin.Scripting.start")
+
+        def said() -> str:
+            found = re.search(f"{mark}(.*):end", (self.folder / "log").read_text(errors="replace"))
+            return found[1] if found else ""
+
+        return str(wait_for(said, f"a script: {(self.folder / 'log').read_text(errors='replace')[-500:]}"))
+
+    def _tree(self) -> list[dict[str, Any]]:
+        text = """var list = workspace.clientList(), said = [];
+            for (var n = 0; n < list.length; ++n) {
+                var w = list[n];
+                said.push({ app: String(w.resourceClass), title: String(w.caption), pid: Number(w.pid),
+                            front: w === workspace.activeClient });
+            }
+            return said;"""
+        found: list[dict[str, Any]] = json.loads(self._script(text))
+        return found
+
+    def apps(self) -> list[str]:
+        """The app ids of all windows, as the compositor itself tells them."""
+        return [window["app"] for window in self._tree()]
+
+    def titles(self) -> list[str]:
+        """The titles of all windows, as the compositor itself tells them."""
+        return [window["title"] for window in self._tree()]
+
+    def raise_window(self, window: str) -> None:
+        """Puts a window in front and waits until it is."""
+        pid = self.windows[window].pid
+
+        def raised() -> bool:
+            self._script(f"""var list = workspace.clientList();
+                for (var n = 0; n < list.length; ++n) if (list[n].pid === {pid}) workspace.activeClient = list[n];
+                return 1;""")
+            return any(one["front"] and one["pid"] == pid for one in self._tree())
+
+        wait_for(raised, f"{window} in front")
+
+    def use_layout(self, layout: str, group: int = 0) -> None:
+        """Puts another keyboard layout in force."""
+        if layout != self._layout:
+            (self.folder / "kxkbrc").write_text(f"[Layout]\nLayoutList={layout}\nUse=true\n")
+            self.ask("dbus-send", "--session", "--type=signal", "/Layouts", "org.kde.keyboard.reloadConfig")
+        self._bus("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts.setLayout", f"uint32:{group}")
+        super().use_layout(layout, group)
+
+
 @contextmanager
 def _opened(make: Callable[[], Any]) -> Iterator[Any]:
     one = make()
@@ -246,7 +343,7 @@ def _opened(make: Callable[[], Any]) -> Iterator[Any]:
         one.close()
 
 
-DESKTOPS: dict[str, Callable[[], Any]] = {"X11": screen, "sway": lambda: _opened(Sway)}
+DESKTOPS: dict[str, Callable[[], Any]] = {"X11": screen, "sway": lambda: _opened(Sway), "kwin": lambda: _opened(KWin)}
 
 
 def missing(name: str) -> list[str]:

@@ -50,7 +50,7 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.live.guard import Guard
     from fenko.live.loop import Loop
     from fenko.outputs.port import PortError
-    from fenko.system.session import display_name
+    from fenko.system.session import shown_name
     from fenko.system.supervised import Failures, Supervisor
     from fenko.system.talking import Doorway, Taken, private_runtime
 
@@ -70,7 +70,7 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
         # First of all: from here on Ctrl-C ends the loop, and never breaks into the middle of something.
         loop = stack.enter_context(Loop())
         # Before the display is opened: the guard shall hold nothing but the page.
-        guard = stack.enter_context(closing(Guard())) if display_name() else None
+        guard = stack.enter_context(closing(Guard())) if shown_name() else None
 
         try:
             choose = opener(guard.page if guard else None)

@@ -67,6 +67,11 @@ class KeyPort(Port):
                 elif act == "down":
                     key = effect[3]
                     codes = self._known.get(key) or self._codes(key)
+                    if codes is None and self._writes(key):
+                        self._typing = self._type(key)
+                        self._queue.extend(effects[number + 1 :])
+                        self._go_on()
+                        return
                     if codes is None:
                         self._warn_once(key, f"the key `{format_key(key)}` cannot be made by {self.name}")
                         continue
@@ -186,6 +191,10 @@ class KeyPort(Port):
     @abstractmethod
     def _codes(self, key: str) -> tuple[int, ...] | None:
         """The codes that make a key, modifiers first; None if it cannot be made."""
+
+    def _writes(self, key: str) -> bool:
+        """Whether a key that cannot be made is a character that is typed as a text instead."""
+        return False
 
     @abstractmethod
     def _press(self, code: int) -> None: ...

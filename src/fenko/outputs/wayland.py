@@ -14,6 +14,7 @@ from fenko.core.axes import Detents
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS, key_code
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.kwin import FAKE_INPUT, KWinPort
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.port import Descriptor, PortError, PortLost, Settings
 from fenko.outputs.waylandkeymap import GROUPS, MOST_AT_ONCE, OwnKeymap, is_own
@@ -43,10 +44,10 @@ class WaylandPort(KeyPort):
     name = "the compositor's virtual keyboard"
     returns = True
 
-    def __init__(self, warn: Callable[[str], None], line: Wayland | None = None) -> None:
+    def __init__(self, warn: Callable[[str], None], line: Wayland) -> None:
         super().__init__(warn)
-        self._line = line or _connect()
-        self.display = self._line.name
+        self._line = line
+        self.display = line.name
         try:
             self._begin()
         except (DisplayError, NoKeymap) as why:
@@ -75,7 +76,9 @@ class WaylandPort(KeyPort):
         self._keyboard = keyboards.tell("create_virtual_keyboard", seat)
         self._begun = True
         self._upload()
-        self._making = True  # some compositors give a new keyboard a keymap of their own until it has one, and tell of that
+        self._making = (
+            True  # some compositors give a new keyboard a keymap of their own until it has one, and tell of that
+        )
         self._line.settle()
         self._making = False
 
@@ -220,19 +223,19 @@ class WaylandPort(KeyPort):
         self._line.close()
 
 
-def open_port(settings: Settings) -> WaylandPort:
-    """The port to the compositor of this session. Raises PortError."""
-    port = WaylandPort(settings.warn)
-    port.why = f"Wayland display {port.display}"
-    return port
-
-
-def _connect() -> Wayland:
-    """The compositor of this session. Raises PortError."""
+def open_port(settings: Settings) -> KeyPort:
+    """The port to the compositor of this session, by whatever it offers. Raises PortError."""
     try:
-        return Wayland()
+        line = Wayland()
     except DisplayError as why:
         raise PortError(str(why)) from why
+    port: WaylandPort | KWinPort
+    if FAKE_INPUT in line.globals and KEYBOARDS not in line.globals:
+        port = KWinPort(settings.warn, line, settings.memory)
+    else:
+        port = WaylandPort(settings.warn, line)
+    port.why = f"Wayland display {port.display}"
+    return port
 
 
 def _persons(text: bytes) -> KeyboardMap | None:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import select
 from typing import Any
 
 from fenko.core.circumstances import Focus
+from fenko.system.desktop_windows import DesktopWindow, DesktopWindows
 from fenko.system.session import DisplayError
+from fenko.system.sway import SwayWindows
 from fenko.system.wayland import Object, Wayland
 
 MANAGER = "zwlr_foreign_toplevel_manager_v1"
@@ -100,6 +104,10 @@ class Toplevels:
         """Every window, the one that was in front last first."""
         return [window for window in reversed(self._windows.values()) if window.told]
 
+    def of(self, number: str) -> Toplevel | None:
+        """The window of that number, if it is still there."""
+        return next((window for window in self._windows.values() if str(window.handle.number) == number), None)
+
     def front(self) -> Toplevel | None:
         """The window in front."""
         return next((window for window in reversed(self._windows.values()) if window.front), None)
@@ -132,3 +140,72 @@ class Toplevels:
     def close(self) -> None:
         """Stops following."""
         self.line.close()
+
+
+class ToplevelWindows(DesktopWindows):
+    """Windows of such a compositor; where sway says it, with their programs."""
+
+    def __init__(self) -> None:
+        self._windows = Toplevels()
+        self.where = f"Wayland display {self._windows.line.name}"
+        self._poll = select.epoll()
+        self.fd = self._poll.fileno()
+        self._poll.register(self._windows.line.fd, select.EPOLLIN)
+        self._sway: SwayWindows | None = None
+        with contextlib.suppress(OSError, ValueError):
+            self._sway = SwayWindows()
+            self._poll.register(self._sway.fd, select.EPOLLIN)
+
+    def _described(self, window: Toplevel) -> Focus:
+        focus = self._windows.described(window)
+        return self._sway.completed(focus, window.front) if self._sway is not None else focus
+
+    def read(self) -> bool:
+        """Hears what has come; whether any window is another than before."""
+        changed = self._windows.read()
+        if self._sway is not None:
+            try:
+                changed = self._sway.read() or changed
+            except OSError:
+                self._forget_sway()
+        return changed
+
+    def front(self) -> Focus:
+        """What is in front; an empty focus where nothing is."""
+        window = self._windows.front()
+        return self._described(window) if window is not None else Focus()
+
+    def all(self) -> list[DesktopWindow]:
+        """Every window, the one that was in front last first."""
+        self._windows.line.settle()
+        if self._sway is not None:
+            try:
+                self._sway.ask()
+            except OSError:
+                self._forget_sway()
+        return [
+            DesktopWindow(str(window.handle.number), self._described(window), window.front)
+            for window in self._windows.all()
+        ]
+
+    def bring_to_front(self, window: DesktopWindow) -> None:
+        """Asks the compositor."""
+        if found := self._windows.of(window.number):
+            self._windows.bring_to_front(found)
+
+    def ask_to_close(self, window: DesktopWindow) -> None:
+        """Asks its program, through the compositor."""
+        if found := self._windows.of(window.number):
+            self._windows.ask_to_close(found)
+
+    def _forget_sway(self) -> None:
+        if self._sway is not None:
+            self._poll.unregister(self._sway.fd)
+            self._sway.close()
+            self._sway = None
+
+    def close(self) -> None:
+        """Stops following."""
+        self._forget_sway()
+        self._poll.close()
+        self._windows.close()

@@ -4,7 +4,7 @@ protocol's XML, which is what numbers them, as far as the last one that is used.
 Arguments: `int`, `uint`, `fixed`, `string`, `object`, `array`, `fd`, `new INTERFACE`; `name` is a string that may be absent, and
 `any` the three arguments of an object whose interface the request says itself. Sources: wayland.xml, xdg-shell,
 wlr-foreign-toplevel-management-unstable-v1 (3), virtual-keyboard-unstable-v1, wlr-virtual-pointer-unstable-v1 (2),
-wlr-layer-shell-unstable-v1 (3) and org_kde_kwin_fake_input (4).
+wlr-layer-shell-unstable-v1 (3), wlr-data-control-unstable-v1 (2) and org_kde_kwin_fake_input (4).
 """
 
 from __future__ import annotations
@@ -141,6 +141,31 @@ zwlr_layer_surface_v1
 > destroy
 < configure uint uint uint
 < closed
+
+zwlr_data_control_manager_v1
+> create_data_source new zwlr_data_control_source_v1
+> get_data_device new zwlr_data_control_device_v1 object
+> destroy
+
+zwlr_data_control_device_v1
+> set_selection object
+> destroy
+> set_primary_selection object
+< data_offer new zwlr_data_control_offer_v1
+< selection object
+< finished
+< primary_selection object
+
+zwlr_data_control_source_v1
+> offer string
+> destroy
+< send string fd
+< cancelled
+
+zwlr_data_control_offer_v1
+> receive string fd
+> destroy
+< offer string
 
 org_kde_kwin_fake_input
 > authenticate string string

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from fenko.core.circumstances import Focus
+from fenko.system.desktop_windows import DesktopWindow, DesktopWindows, open_desktop
 from fenko.system.session import DisplayError, display_name, on_wayland
-from fenko.system.toplevels import Toplevel, Toplevels
 from fenko.system.xserver import Display, NoWindow, open_display
 from fenko.system.xwindows import ask_to_close, bring_to_front, described, in_front, listed
 from fenko.workers.worker import Away
@@ -87,49 +87,44 @@ class X11Windows(Windows):
 
 
 class WaylandWindows(Windows):
-    """Those of a Wayland compositor that tells of them."""
+    """Those of a Wayland desktop that tells of them."""
 
     def __init__(self) -> None:
-        self._toplevels: Toplevels | None = None
-
-    def _open(self) -> Toplevels:
-        try:
-            if self._toplevels is None:
-                self._toplevels = Toplevels()
-            self._toplevels.line.settle()
-            return self._toplevels
-        except DisplayError as why:
-            self.close()
-            raise Away(str(why)) from None
+        self._desktop: DesktopWindows | None = None
+        self._listed: list[DesktopWindow] = []
 
     def all(self) -> list[Window]:
         """Every window, the one that was in front last first."""
-        windows = self._open()
-        return [Window(window.handle.number, windows.described(window), window.front) for window in windows.all()]
+        try:
+            if self._desktop is None:
+                self._desktop = open_desktop()
+            self._listed = self._desktop.all()
+        except DisplayError as why:
+            self.close()
+            raise Away(str(why)) from None
+        return [Window(number, window.focus, window.front) for number, window in enumerate(self._listed)]
 
     def bring_to_front(self, window: Window) -> None:
-        """Asks the compositor."""
-        self._ask(Toplevels.bring_to_front, window)
+        """Asks the desktop."""
+        self._ask(lambda desktop, meant: desktop.bring_to_front(meant), window)
 
     def ask_to_close(self, window: Window) -> None:
-        """Asks the compositor."""
-        self._ask(Toplevels.ask_to_close, window)
+        """Asks the desktop."""
+        self._ask(lambda desktop, meant: desktop.ask_to_close(meant), window)
 
-    def _ask(self, what: Callable[[Toplevels, Toplevel], None], meant: Window) -> None:
-        windows = self._open()
-        found = next((window for window in windows.all() if window.handle.number == meant.number), None)
+    def _ask(self, what: Callable[[DesktopWindows, DesktopWindow], None], meant: Window) -> None:
         try:
-            if found is not None:
-                what(windows, found)
+            if self._desktop is not None:
+                what(self._desktop, self._listed[meant.number])
         except DisplayError as why:
             self.close()
             raise Away(str(why)) from None
 
     def close(self) -> None:
-        """Lets go of the display."""
-        if self._toplevels is not None:
-            self._toplevels.close()
-            self._toplevels = None
+        """Lets go of the desktop."""
+        if self._desktop is not None:
+            self._desktop.close()
+            self._desktop = None
 
 
 def open_windows() -> Windows:

@@ -1,0 +1,214 @@
+"""Keys and pointer through KWin, where it lets Fenko send them (org_kde_kwin_fake_input).
+
+The keys are those of the person's own keyboard, in the layout that is in force. A text with characters that this lacks is
+pasted.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import time
+from collections.abc import Callable, Iterable
+
+from fenko.core.axes import Detents
+from fenko.core.controls import BUTTON_CODES
+from fenko.core.keys import key_code
+from fenko.core.words import shortened
+from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
+from fenko.outputs.pasting import Clipboard
+from fenko.outputs.port import Descriptor, Memory, PortError, PortLost
+from fenko.outputs.xkeymap import position
+from fenko.system.bus import Bus, BusError
+from fenko.system.session import DisplayError
+from fenko.system.wayland import Wayland, content_of
+from fenko.system.xkb import KeyboardMap, NoKeymap
+
+FAKE_INPUT = "org_kde_kwin_fake_input"
+_LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
+_BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
+_FIRST_BUTTON = 0x110
+_VERTICAL, _HORIZONTAL = 0, 1
+_A_LINE = 15.0
+_AGAIN = 0.002
+LEDGER_SIZE = 256 + 8
+"""A byte for each key code, and one for each button."""
+
+
+class KWinPort(KeyPort):
+    """The compositor's own keyboard and pointer, as if somebody moved them."""
+
+    name = "KWin"
+    returns = True
+
+    def __init__(self, warn: Callable[[str], None], line: Wayland, ledger: Memory | None = None) -> None:
+        super().__init__(warn)
+        self._line = line
+        self.display = line.name
+        self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
+        self._scrolled = (Detents(), Detents())
+        self._bus: Bus | None = None
+        self._clipboard: Clipboard | None = None
+        self._group = 0
+        try:
+            self._keymap = KeyboardMap.named(*system_layout()[:2])  # until the seat says which one is in force
+            self._begin()
+        except (DisplayError, NoKeymap) as why:
+            self._line.close()
+            raise PortError(str(why)) from why
+
+    def _begin(self) -> None:
+        seat, fake = self._line.bind("wl_seat", 5), self._line.bind(FAKE_INPUT, 4)
+        if seat is None or fake is None or fake.version < 4:
+            raise DisplayError(f"the compositor of {self._line.name} lets Fenko send no keys ({FAKE_INPUT} is missing)")
+        self._fake = fake
+        fake.tell("authenticate", "Fenko", "to press keys for surfaces")
+        self._line.settle()
+        seat.tell("get_keyboard").hears = {"keymap": self._mapped}
+        with contextlib.suppress(DisplayError):
+            self._clipboard = Clipboard(self._line, seat)
+        self._line.settle()
+        try:
+            self._bus = Bus()
+            self._bus.match(f"type='signal',interface='{_LAYOUTS[2]}'")
+            self._group = int(self._bus.call(_LAYOUTS, "getLayout")[0])
+        except BusError:
+            self._leave_bus()
+
+    def _leave_bus(self) -> None:
+        if self._bus is not None:
+            self._bus.close()
+            self._bus = None
+
+    # --- What is heard ---
+
+    def descriptors(self) -> Iterable[Descriptor]:
+        """The compositor's, and the bus that says which layout is in force."""
+        bus = [] if self._bus is None else [Descriptor(self._bus.fd, self._bus_heard)]
+        return [Descriptor(self._line.fd, self._heard), *bus]
+
+    def _heard(self) -> None:
+        try:
+            self._line.read()
+            self._flush()
+        except LOST as why:
+            raise PortLost(str(why)) from why
+
+    def _bus_heard(self) -> None:
+        if self._bus is None:
+            return
+        try:
+            for _, member, body in self._bus.read():
+                if member == "layoutChanged" and body and isinstance(body[0], int):
+                    self._group = body[0]
+        except BusError as why:
+            raise PortLost(str(why)) from why
+
+    def _mapped(self, form: int, fd: int, size: int) -> None:
+        text = content_of(fd, size)
+        with contextlib.suppress(NoKeymap):
+            self._keymap = KeyboardMap.written(text)
+
+    # --- Keys ---
+
+    def _table(self) -> dict[str, tuple[int, ...]]:
+        groups = self._keymap.groups
+        return groups[min(self._group, len(groups) - 1)]
+
+    def _codes(self, key: str) -> tuple[int, ...] | None:
+        if len(key) > 1:
+            code = key_code(key)
+            return None if code is None or code > 255 else (code,)
+        codes = self._table().get(key)
+        if codes is None and not SHORTCUT.isdisjoint(self._made):
+            # Programs look for a shortcut where its letter is, in whichever layout that is.
+            codes = next((table[key] for table in self._keymap.groups if key in table), None) or position(key)
+        return codes
+
+    def _writes(self, key: str) -> bool:
+        return len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
+
+    def _press(self, code: int) -> None:
+        self._ledger[code] = 1
+        self._fake.tell("keyboard_key", code, 1)
+
+    def _release(self, code: int) -> None:
+        self._fake.tell("keyboard_key", code, 0)
+        self._ledger[code] = 0
+        if code not in self._keymap.modifiers:
+            self._released[code] = time.monotonic()
+
+    def _type(self, text: str) -> Typing:
+        for piece in re.findall(r"[\n\t]|[^\n\t]+", text):
+            table = self._table()
+            codes = [table.get(character) or CONTROL_CHARACTERS.get(character) for character in piece]
+            lacking = "".join(dict.fromkeys(one for one, made in zip(piece, codes, strict=True) if made is None))
+            if not lacking:
+                yield from (made for made in codes if made is not None)
+            elif self._clipboard is None:
+                self._warn_once(
+                    lacking, f"`{shortened(lacking)}` cannot be typed by {self.name} with the layout in force"
+                )
+                yield from (made for made in codes if made is not None)
+            elif wrong := (yield from self._clipboard.paste(piece)):
+                self._warn(
+                    f'"{shortened(piece, 40)}" was pasted, as the layout in force lacks {shortened(lacking)}: {wrong}'
+                )
+
+    # --- Pointer ---
+
+    def _move(self, dx: int, dy: int) -> None:
+        self._fake.tell("pointer_motion", dx, dy)
+
+    def _scroll(self, dx: float, dy: float) -> None:
+        for counter, lines, axis in zip(self._scrolled, (dx, dy), (_HORIZONTAL, _VERTICAL), strict=True):
+            whole = counter.turn(lines)
+            for _ in range(abs(whole)):
+                self._fake.tell("axis", axis, _A_LINE if whole > 0 else -_A_LINE)
+
+    def _button(self, button: str, on: bool) -> None:
+        code = _BUTTONS[button]
+        if on:
+            self._ledger[256 + code - _FIRST_BUTTON] = 1
+        self._fake.tell("button", code, int(on))
+        if not on:
+            self._ledger[256 + code - _FIRST_BUTTON] = 0
+
+    def _flush(self) -> None:
+        if self._line.flush():
+            self.wake(time.monotonic() + _AGAIN)
+
+    @property
+    def busy(self) -> bool:
+        """Whether something waits to be sent, here or because the compositor is slow."""
+        return super().busy or self._line.waits
+
+    def close(self) -> None:
+        """Lifts everything."""
+        with contextlib.suppress(*LOST):  # with the compositor gone nothing is down any more
+            lift(self._line, self._ledger, self._fake.tell)
+        self._leave_bus()
+        self._line.close()
+
+
+def lift(line: Wayland, ledger: Memory, tell: Callable[..., object]) -> None:
+    """Lifts every key and button that the ledger says is down. Raises DisplayError."""
+    for at in range(LEDGER_SIZE):
+        if ledger[at] and at < 256:
+            tell("keyboard_key", at, 0)
+        elif ledger[at]:
+            tell("button", _FIRST_BUTTON + at - 256, 0)
+    line.settle()
+    for at in range(LEDGER_SIZE):
+        ledger[at] = 0
+
+
+def end(memory: Memory) -> None:
+    """Lifts what a killed process left down."""
+    line = Wayland()
+    fake = line.bind(FAKE_INPUT, 4)
+    if fake is not None:
+        fake.tell("authenticate", "Fenko", "to lift the keys that it left down")
+        lift(line, memory, fake.tell)
+    line.close()

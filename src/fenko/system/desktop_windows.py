@@ -1,0 +1,65 @@
+"""Windows of a Wayland desktop, whichever way it tells of them: one small interface, and one way a family of desktops."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+
+from msgspec import Struct
+
+from fenko.core.circumstances import Focus
+from fenko.system.session import DisplayError
+
+
+class DesktopWindow(Struct, frozen=True):
+    """A window: what the desktop calls it, what it is, and whether it is in front."""
+
+    number: str
+    focus: Focus
+    front: bool
+
+
+class DesktopWindows(ABC):
+    """Follows the windows of a desktop. Every method raises DisplayError when the desktop is gone."""
+
+    where = ""
+    """Who tells, in words."""
+    fd: int
+    """Becomes readable when something may have changed; then call `read`, which never waits."""
+
+    @abstractmethod
+    def read(self) -> bool:
+        """Hears what has come; whether the window in front may be another one, or be called otherwise."""
+
+    @abstractmethod
+    def front(self) -> Focus:
+        """What is in front, as far as has been heard; an empty focus where nothing is."""
+
+    @abstractmethod
+    def all(self) -> list[DesktopWindow]:
+        """Every window, from the top to the bottom, or by when it was in front. May wait for the desktop."""
+
+    @abstractmethod
+    def bring_to_front(self, window: DesktopWindow) -> None:
+        """Asks the desktop for it."""
+
+    @abstractmethod
+    def ask_to_close(self, window: DesktopWindow) -> None:
+        """Asks its program, through the desktop."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Stops following."""
+
+
+def open_desktop() -> DesktopWindows:
+    """The windows of this Wayland session, by whatever its compositor offers. Raises DisplayError with every reason."""
+    from fenko.system.kwin import KWinWindows
+    from fenko.system.toplevels import ToplevelWindows
+
+    reasons = []
+    for way in (ToplevelWindows, KWinWindows):
+        try:
+            return way()
+        except DisplayError as why:
+            reasons.append(str(why))
+    raise DisplayError("; ".join(reasons))
