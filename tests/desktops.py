@@ -21,11 +21,11 @@ from typing import Any
 import pytest
 
 from screen import MISSING, screen
-from support import wait_for
+from support import FENKO, wait_for
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
-NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland")}
+NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland"), "gnome": ("gnome-shell", "gnome-shell")}
 """By desktop: the command without which it cannot be had, and its Debian package."""
 
 
@@ -334,6 +334,77 @@ class KWin(Compositor):
         super().use_layout(layout, group)
 
 
+class Gnome(Compositor):
+    """GNOME's shell, with Fenko's extension in its place."""
+
+    extension = True
+
+    def start(self) -> None:
+        """Starts the compositor, also anew after `stop`."""
+        places = {
+            "XDG_DATA_HOME": str(self.folder / "share"), "XDG_CONFIG_HOME": str(self.folder / "config"),
+            "GSETTINGS_BACKEND": "keyfile",
+        }  # fmt: skip
+        self.named = {"WAYLAND_DISPLAY": "wayland-9"} | places
+        for name, variable in (("bus", "DBUS_SESSION_BUS_ADDRESS"), ("system", "DBUS_SYSTEM_BUS_ADDRESS")):
+            path = self.folder / name
+            self.named[variable] = f"unix:path={path}"
+            if not path.exists():
+                self.spawn("dbus-daemon", "--session", f"--address=unix:path={path}", "--nofork")
+                wait_for(path.exists, "the bus")
+        if self.extension:
+            done = subprocess.run(
+                [*FENKO, "ready", "--extension", "on", "--yes"], env=self.environment, capture_output=True, text=True
+            )
+            assert "in its place" in done.stdout + done.stderr, done
+        else:
+            self.ask("gsettings", "set", "org.gnome.shell", "welcome-dialog-last-shown-version", "99")
+        self.server = subprocess.Popen(
+            ["gnome-shell", "--headless", "--virtual-monitor", "1280x800", "--wayland-display", "wayland-9", "--unsafe-mode"],
+            env=self.environment | {"HOME": str(self.folder)},
+            start_new_session=True, stdout=(self.folder / "log").open("wb"), stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        wait_for(lambda: self._eval("Main.layoutManager._startingUp") == "false", "the shell", 60)
+        self._eval("Main.overview.hide()")
+        found = re.search(r"public X11 display (:\d+)", (self.folder / "log").read_text())
+        self.named["DISPLAY"] = found[1] if found else ""
+
+    def _eval(self, script: str) -> Any:
+        """What a script within the shell says, as JSON."""
+        said = self.ask(
+            "dbus-send", "--session", "--print-reply=literal", "--dest=org.gnome.Shell", "/org/gnome/Shell",
+            "org.gnome.Shell.Eval", f"string:{script}",
+        ).stdout  # fmt: skip
+        return said.partition("boolean true")[2].strip()
+
+    def _tree(self) -> list[dict[str, Any]]:
+        said = self._eval(
+            "global.get_window_actors().map(a => a.meta_window).map(w => ({ app: w.get_wm_class(), title: w.get_title(),"
+            " pid: w.get_pid(), front: w === global.display.focus_window }))"
+        )
+        return json.loads(said) if said else []
+
+    def apps(self) -> list[str]:
+        """The app ids of all windows, as the compositor itself tells them."""
+        return [window["app"] for window in self._tree()]
+
+    def titles(self) -> list[str]:
+        """The titles of all windows, as the compositor itself tells them."""
+        return [window["title"] or "" for window in self._tree()]
+
+    def raise_window(self, window: str) -> None:
+        """Puts a window in front and waits until it is."""
+        pid = self.windows[window].pid
+
+        def raised() -> bool:
+            self._eval(
+                f"Main.activateWindow(global.get_window_actors().map(a => a.meta_window).find(w => w.get_pid() === {pid}))"
+            )
+            return any(one["front"] and one["pid"] == pid for one in self._tree())
+
+        wait_for(raised, f"{window} in front")
+
+
 @contextmanager
 def _opened(make: Callable[[], Any]) -> Iterator[Any]:
     one = make()
@@ -343,7 +414,12 @@ def _opened(make: Callable[[], Any]) -> Iterator[Any]:
         one.close()
 
 
-DESKTOPS: dict[str, Callable[[], Any]] = {"X11": screen, "sway": lambda: _opened(Sway), "kwin": lambda: _opened(KWin)}
+DESKTOPS: dict[str, Callable[[], Any]] = {
+    "X11": screen,
+    "sway": lambda: _opened(Sway),
+    "kwin": lambda: _opened(KWin),
+    "gnome": lambda: _opened(Gnome),
+}
 
 
 def missing(name: str) -> list[str]:

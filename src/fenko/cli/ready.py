@@ -23,17 +23,27 @@ _COLOURS = {"ready": "bright_green", "missing": "bright_red", "note": "bright_ye
 @desk_option
 @format_option("table", "json")
 @click.option("--fix", is_flag=True, help="Print what an administrator has to do; as root, do it after showing it.")
-@click.option("--yes", is_flag=True, help="With --fix, as root: do it without asking.")
+@click.option("--yes", is_flag=True, help="With --fix, as root, or --extension: do it without asking.")
+@click.option(
+    "--extension",
+    type=click.Choice(["on", "off"]),
+    help="Put the extension into its place, or take it out, by which GNOME on Wayland tells Fenko of windows.",
+)
 @click.option("--for", "person", metavar="USER", help="With --fix, as root: for whom. Default: who called sudo.")
-def command(desk_folder: Path | None, form: str, fix: bool, yes: bool, person: str | None) -> None:
+def command(
+    desk_folder: Path | None, form: str, fix: bool, yes: bool, extension: str | None, person: str | None
+) -> None:
     """Look whether this machine is ready: devices, keys, windows, layout, MIDI, audio; each a fact looked at now.
 
     A line is `ready`, `missing` (Fenko cannot do its work without it) or a `note` (it can), with exactly what helps.
     The exit status is 1 if anything is missing. Nothing that helps has to be done twice: not at the next login, not
     after a reboot, and no part of Fenko ever runs as root.
     """
-    if (yes or person) and not fix:
-        raise click.UsageError("--yes and --for go with --fix.")
+    if extension is not None and not (fix or person):
+        _extension(extension == "on", yes)
+        return
+    if extension is not None or ((yes or person) and not fix):
+        raise click.UsageError("--yes and --for go with --fix, and --yes with --extension.")
     if fix and os.geteuid() == 0:
         _fix_as_root(desk_folder, person, yes)
         return
@@ -47,6 +57,42 @@ def command(desk_folder: Path | None, form: str, fix: bool, yes: bool, person: s
     else:
         _show(found)
     sys.exit(any(fact.state == "missing" for fact in found))
+
+
+def _extension(on: bool, yes: bool) -> None:
+    """GNOME's extension, on consent."""
+    from fenko.system import shell_extension
+
+    folder = shell_extension.extension_folder()
+    if not on:
+        try:
+            there = shell_extension.remove()
+        except OSError as why:
+            fail(f"{folder} cannot be removed: {reason(why)}")
+        shell_extension.enable(False)
+        note(
+            "The extension is gone; the shell forgets it at the next login." if there else "The extension is not there."
+        )
+        return
+    version = shell_extension.shell_version()
+    if not version:
+        fail("there is no gnome-shell on this machine, so there is nothing to extend")
+    note(
+        f"Into {folder} comes an extension that tells Fenko which windows there are, and can bring one to the front, ask one to\n"
+        "close, press keys and move the pointer. Whatever runs in your session, and can reach its message bus, can ask it for that."
+    )
+    if not yes and not click.confirm("Do this?", err=True):
+        fail("nothing was done")
+    try:
+        shell_extension.install(version)
+    except OSError as why:
+        fail(f"{folder} cannot be written: {reason(why)}")
+    if shell_extension.enable(True):
+        note("The extension is in its place. Log out and in once; the shell finds it then.")
+    else:
+        note(
+            f"The extension is in its place. Log out and in once, then: gnome-extensions enable {shell_extension.UUID}"
+        )
 
 
 def _as_json(fact: Fact) -> dict[str, object]:

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable
 from fenko.core.axes import Detents
 from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS, key_code
+from fenko.outputs.gnome import open_port as gnome_port
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.kwin import FAKE_INPUT, KWinPort
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
@@ -230,10 +231,13 @@ def open_port(settings: Settings) -> KeyPort:
     except DisplayError as why:
         raise PortError(str(why)) from why
     port: WaylandPort | KWinPort
-    if FAKE_INPUT in line.globals and KEYBOARDS not in line.globals:
+    if KEYBOARDS in line.globals:
+        port = WaylandPort(settings.warn, line)
+    elif FAKE_INPUT in line.globals:
         port = KWinPort(settings.warn, line, settings.memory)
     else:
-        port = WaylandPort(settings.warn, line)
+        line.close()
+        return gnome_port(settings.warn)
     port.why = f"Wayland display {port.display}"
     return port
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from fenko.system.desktop_windows import AnotherDesktop
 from fenko.system.session import DisplayError
 
 _ANSWERS_WITHIN = 3.0
@@ -111,3 +112,11 @@ class Bus:
     def close(self) -> None:
         """Leaves the bus."""
         self._connection.close()
+
+
+def open_bus() -> Bus:
+    """The session's bus, to ask which desktop this is. Raises AnotherDesktop without one."""
+    try:
+        return Bus()
+    except BusError as why:
+        raise AnotherDesktop(str(why)) from why

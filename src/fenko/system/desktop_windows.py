@@ -7,7 +7,15 @@ from abc import ABC, abstractmethod
 from msgspec import Struct
 
 from fenko.core.circumstances import Focus
+from fenko.system.processes import program_of
 from fenko.system.session import DisplayError
+
+_LONGEST_TITLE = 1000
+"""Characters of a title that count; what comes after them could only cost time."""
+
+
+class AnotherDesktop(DisplayError):
+    """This desktop is not of that family."""
 
 
 class DesktopWindow(Struct, frozen=True):
@@ -16,6 +24,23 @@ class DesktopWindow(Struct, frozen=True):
     number: str
     focus: Focus
     front: bool
+
+
+class SaidWindow(Struct):
+    """A window as the scripts say it that desktops run for Fenko."""
+
+    id: str = ""
+    app: str = ""
+    title: str = ""
+    pid: int = 0
+    front: bool = False
+    passing: bool = False
+    owner: SaidWindow | None = None
+
+    def focus(self) -> Focus:
+        """It as a profile's `when` names it."""
+        owner = self.owner.focus() if self.owner is not None else None
+        return Focus(self.app, self.title[:_LONGEST_TITLE], *program_of(self.pid), owner=owner)
 
 
 class DesktopWindows(ABC):
@@ -52,14 +77,18 @@ class DesktopWindows(ABC):
 
 
 def open_desktop() -> DesktopWindows:
-    """The windows of this Wayland session, by whatever its compositor offers. Raises DisplayError with every reason."""
+    """The windows of this Wayland session, by whatever its compositor offers. Raises DisplayError."""
+    from fenko.system.gnome import GnomeWindows
     from fenko.system.kwin import KWinWindows
     from fenko.system.toplevels import ToplevelWindows
 
-    reasons = []
-    for way in (ToplevelWindows, KWinWindows):
+    ways: tuple[type[DesktopWindows], ...] = (ToplevelWindows, KWinWindows, GnomeWindows)
+    reason: DisplayError | None = None
+    for way in ways:
         try:
             return way()
+        except AnotherDesktop as why:
+            reason = reason or why
         except DisplayError as why:
-            reasons.append(str(why))
-    raise DisplayError("; ".join(reasons))
+            reason = why
+    raise reason or DisplayError("no desktop is known")

@@ -13,47 +13,29 @@ from typing import Any
 import msgspec
 
 from fenko.core.circumstances import Focus
-from fenko.system.bus import Bus, BusError
-from fenko.system.desktop_windows import DesktopWindow, DesktopWindows
-from fenko.system.processes import program_of
+from fenko.system.bus import BusError, open_bus
+from fenko.system.desktop_windows import AnotherDesktop, DesktopWindow, DesktopWindows, SaidWindow
+from fenko.system.session import DisplayError
 
 _KWIN = "org.kde.KWin"
 _SCRIPTING = (_KWIN, "/Scripting", "org.kde.kwin.Scripting")
 _SLOTS = 16
 """Runs of Fenko that can follow windows at the same time."""
-_LONGEST_TITLE = 1000
 _ANSWERS_WITHIN = 3.0
-
-
-class _Said(msgspec.Struct):
-    """What the script says of a window."""
-
-    id: str = ""
-    app: str = ""
-    title: str = ""
-    pid: int = 0
-    front: bool = False
-    passing: bool = False
-    owner: _Said | None = None
-
-    def focus(self) -> Focus:
-        """It as a profile's `when` names it."""
-        owner = self.owner.focus() if self.owner is not None else None
-        return Focus(self.app, self.title[:_LONGEST_TITLE], *program_of(self.pid), owner=owner)
 
 
 class KWinWindows(DesktopWindows):
     """Follows the active window. The script is taken out at the end; one that a killed Fenko left, when the next one comes."""
 
     def __init__(self) -> None:
-        self._bus = Bus()
+        self._bus = open_bus()
         self.fd = self._bus.fd
         self.where = "KWin"
         self._front = Focus()
         self._kwin = self._bus.owner_of(_KWIN)
         try:
             if not self._kwin:
-                raise BusError("KWin does not run")
+                raise AnotherDesktop("KWin does not run")
             self._slot = next(
                 (slot for slot in (f"fenko.windows{number}" for number in range(_SLOTS)) if self._bus.take(slot)), ""
             )
@@ -63,7 +45,7 @@ class KWinWindows(DesktopWindows):
             self._unload(self._slot)
             with self._loaded(self._slot, "follow"):
                 self._wait_for("Front")
-        except BusError:
+        except DisplayError:
             self._bus.close()
             raise
 
@@ -116,11 +98,11 @@ class KWinWindows(DesktopWindows):
                 continue
             with contextlib.suppress(msgspec.DecodeError, msgspec.ValidationError, RecursionError):
                 if member == "Front":
-                    self._hear(msgspec.json.decode(body[0], type=_Said | None))
+                    self._hear(msgspec.json.decode(body[0], type=SaidWindow | None))
                 told.append((member, body[0]))
         return told
 
-    def _hear(self, said: _Said | None) -> None:
+    def _hear(self, said: SaidWindow | None) -> None:
         if said is None:
             self._front = Focus()
         elif not said.passing:
@@ -137,7 +119,7 @@ class KWinWindows(DesktopWindows):
     def all(self) -> list[DesktopWindow]:
         """Every window, from the top to the bottom."""
         try:
-            said = msgspec.json.decode(self._ask("list", "All"), type=list[_Said])
+            said = msgspec.json.decode(self._ask("list", "All"), type=list[SaidWindow])
         except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as why:
             raise BusError(f"KWin says what cannot be read: {why}") from why
         return [DesktopWindow(one.id, one.focus(), one.front) for one in said if not one.passing]

@@ -1,0 +1,18 @@
+/* exported init, enable, disable */
+const { Clutter, Gio, GLib, Meta } = imports.gi;
+const Main = imports.ui.main;
+const Keyboard = imports.ui.status.keyboard;
+
+let desk = null;
+
+function init() {
+}
+
+function enable() {
+    desk = new Desk();
+}
+
+function disable() {
+    desk.close();
+    desk = null;
+}

@@ -1,0 +1,178 @@
+// What Fenko asks of the shell: which window is in front, to bring one there or have it closed, and to press keys for surfaces.
+// It changes nothing by itself. What somebody has pressed goes up when they leave the bus.
+
+const INTERFACE = `<node><interface name="fenko.Desk">
+  <method name="Front"><arg type="s" direction="out"/></method>
+  <method name="Windows"><arg type="s" direction="out"/></method>
+  <method name="Raise"><arg type="s" direction="in"/></method>
+  <method name="Close"><arg type="s" direction="in"/></method>
+  <method name="Layout"><arg type="s" direction="out"/></method>
+  <method name="LetGo"/>
+  <method name="Send"><arg type="s" direction="in"/></method>
+  <signal name="FrontChanged"><arg type="s"/></signal>
+  <signal name="LayoutChanged"><arg type="s"/></signal>
+</interface></node>`;
+
+// Kinds of windows that nobody works in, by Meta.WindowType.
+const PASSING = [
+    Meta.WindowType.DESKTOP, Meta.WindowType.DOCK, Meta.WindowType.MENU, Meta.WindowType.DROPDOWN_MENU,
+    Meta.WindowType.POPUP_MENU, Meta.WindowType.TOOLTIP, Meta.WindowType.NOTIFICATION, Meta.WindowType.COMBO,
+    Meta.WindowType.DND, Meta.WindowType.SPLASHSCREEN, Meta.WindowType.OVERRIDE_OTHER,
+];
+
+function alone(window) {
+    return { app: window.get_wm_class() || '', title: window.get_title() || '', pid: window.get_pid() };
+}
+
+function about(window) {
+    if (!window)
+        return null;
+    let owner = window;
+    for (let depth = 0; depth < 8 && owner.get_transient_for(); ++depth)
+        owner = owner.get_transient_for();
+    return {
+        ...alone(window), id: `${window.get_id()}`, front: window === global.display.focus_window,
+        passing: PASSING.includes(window.get_window_type()), owner: owner === window ? null : alone(owner),
+    };
+}
+
+class Desk {
+    constructor() {
+        this._pressed = new Map();  // by who has pressed: what, and what tells that they have left
+        this._object = Gio.DBusExportedObject.wrapJSObject(INTERFACE, this);
+        this._object.export(Gio.DBus.session, '/fenko/Desk');
+        this._owned = Gio.bus_own_name_on_connection(Gio.DBus.session, 'fenko.Desk', Gio.BusNameOwnerFlags.NONE, null, null);
+        this._focus = global.display.connect('notify::focus-window', () => this._followed());
+        this._title = [];
+        const seat = Clutter.get_default_backend().get_default_seat();
+        this._keyboard = seat.create_virtual_device(Clutter.InputDeviceType.KEYBOARD_DEVICE);
+        this._pointer = seat.create_virtual_device(Clutter.InputDeviceType.POINTER_DEVICE);
+        this._sources = Keyboard.getInputSourceManager();
+        this._source = this._sources.connect('current-source-changed', () => this._emit('LayoutChanged', this.Layout()));
+        this._followed();
+    }
+
+    close() {
+        for (const sender of [...this._pressed.keys()])
+            this._forget(sender);
+        this._sources.disconnect(this._source);
+        global.display.disconnect(this._focus);
+        this._unfollow();
+        Gio.bus_unown_name(this._owned);
+        this._object.unexport();
+        this._keyboard = this._pointer = null;
+    }
+
+    _emit(name, text) {
+        this._object.emit_signal(name, new GLib.Variant('(s)', [text]));
+    }
+
+    _unfollow() {
+        if (this._title.length)
+            this._title[0].disconnect(this._title[1]);
+        this._title = [];
+    }
+
+    _followed() {
+        this._unfollow();
+        const window = global.display.focus_window;
+        if (window)
+            this._title = [window, window.connect('notify::title', () => this._tell())];
+        this._tell();
+    }
+
+    _tell() {
+        this._emit('FrontChanged', this.Front());
+    }
+
+    Front() {
+        return JSON.stringify(about(global.display.focus_window));
+    }
+
+    _all() {
+        return global.display.get_tab_list(Meta.TabList.NORMAL_ALL, null);
+    }
+
+    Windows() {
+        return JSON.stringify(this._all().map(about));
+    }
+
+    _window(id) {
+        return this._all().find(window => `${window.get_id()}` === id);
+    }
+
+    Raise(id) {
+        const window = this._window(id);
+        if (window)
+            Main.activateWindow(window);
+    }
+
+    Close(id) {
+        const window = this._window(id);
+        if (window)
+            window.delete(global.get_current_time());
+    }
+
+    // The layout in force, as XKB names it: `de`, or `fr+oss`.
+    Layout() {
+        const source = this._sources.currentSource;
+        return source && source.type === 'xkb' ? source.id : '';
+    }
+
+    // --- Keys and pointer ---
+
+    _of(sender) {
+        if (!this._pressed.has(sender)) {
+            const watch = Gio.bus_watch_name_on_connection(
+                Gio.DBus.session, sender, Gio.BusNameWatcherFlags.NONE, null, () => this._forget(sender));
+            this._pressed.set(sender, { watch, keys: new Set(), buttons: new Set() });
+        }
+        return this._pressed.get(sender);
+    }
+
+    _forget(sender) {
+        const { watch, keys, buttons } = this._pressed.get(sender);
+        this._pressed.delete(sender);
+        Gio.bus_unwatch_name(watch);
+        for (const code of keys)
+            this._keyboard.notify_key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
+        for (const button of buttons)
+            this._pointer.notify_button(GLib.get_monotonic_time(), button, Clutter.ButtonState.RELEASED);
+    }
+
+    LetGoAsync(none, invocation) {
+        if (this._pressed.has(invocation.get_sender()))
+            this._forget(invocation.get_sender());
+        invocation.return_value(null);
+    }
+
+    // A list of `["key", code, down]`, `["button", number, down]`, `["move", dx, dy]`, `["scroll", dx, dy]`.
+    SendAsync([text], invocation) {
+        const held = this._of(invocation.get_sender());
+        for (const [what, first, second] of JSON.parse(text)) {
+            const now = GLib.get_monotonic_time();
+            switch (what) {
+            case 'key':
+                held.keys[second ? 'add' : 'delete'](first);
+                this._keyboard.notify_key(now, first, second ? Clutter.KeyState.PRESSED : Clutter.KeyState.RELEASED);
+                break;
+            case 'button':
+                held.buttons[second ? 'add' : 'delete'](first);
+                this._pointer.notify_button(now, first, second ? Clutter.ButtonState.PRESSED : Clutter.ButtonState.RELEASED);
+                break;
+            case 'move':
+                this._pointer.notify_relative_motion(now, first, second);
+                break;
+            case 'scroll':
+                this._scroll(now, first, Clutter.ScrollDirection.LEFT, Clutter.ScrollDirection.RIGHT);
+                this._scroll(now, second, Clutter.ScrollDirection.UP, Clutter.ScrollDirection.DOWN);
+            }
+        }
+        invocation.return_value(null);
+    }
+
+    _scroll(now, lines, back, on) {
+        for (let n = 0; n < Math.min(Math.abs(lines), 1000); ++n)
+            this._pointer.notify_discrete_scroll(now, lines > 0 ? on : back, Clutter.ScrollSource.WHEEL);
+    }
+}

@@ -1,0 +1,129 @@
+"""Keys and pointer through GNOME's shell, by Fenko's small extension of it.
+
+The keys are those of the person's own keyboard, in the layout that is in force. Who leaves the bus has let go of everything.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable, Iterable
+from typing import Any
+
+import msgspec
+
+from fenko.core.axes import Detents
+from fenko.core.keys import key_code
+from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
+from fenko.outputs.port import Descriptor, PortError, PortLost
+from fenko.outputs.xkeymap import position
+from fenko.system.bus import BusError, open_bus
+from fenko.system.gnome import DESK, check
+from fenko.system.session import DisplayError
+from fenko.system.xkb import KeyboardMap, NoKeymap
+
+_BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "forward": 10, "back": 11, "task": 12}
+"""As the shell counts them: four numbers between belong to wheels."""
+
+
+class GnomePort(KeyPort):
+    """The shell's own keyboard and pointer, as if somebody moved them."""
+
+    name = "GNOME"
+    returns = True
+
+    def __init__(self, warn: Callable[[str], None]) -> None:
+        super().__init__(warn)
+        self._scrolled = (Detents(), Detents())
+        self._acts: list[list[Any]] = []
+        try:
+            self._bus = open_bus()
+        except DisplayError as why:
+            raise PortError(str(why)) from why
+        try:
+            self._desk = check(self._bus)
+            self._bus.match(f"type='signal',member='NameOwnerChanged',arg0='{DESK[0]}'")
+            self._bus.match(f"type='signal',interface='{DESK[2]}',member='LayoutChanged'")
+            self._use(str(self._bus.call(DESK, "Layout")[0]))
+        except (DisplayError, NoKeymap) as why:
+            self._bus.close()
+            raise PortError(str(why)) from why
+
+    def _use(self, layout: str) -> None:
+        name, _, variant = layout.partition("+") if layout else (system_layout()[0], "", system_layout()[1])
+        self._keymap = KeyboardMap.named(name, variant)
+
+    # --- What is heard ---
+
+    def descriptors(self) -> Iterable[Descriptor]:
+        """The bus."""
+        return (Descriptor(self._bus.fd, self._heard),)
+
+    def _heard(self) -> None:
+        try:
+            for sender, member, body in self._bus.read():
+                if member == "NameOwnerChanged" and body[:1] == (DESK[0],):
+                    raise PortLost("GNOME, or Fenko's extension of it, is gone")
+                if member == "LayoutChanged" and sender == self._desk and body and isinstance(body[0], str):
+                    with contextlib.suppress(NoKeymap):
+                        self._use(body[0])
+        except BusError as why:
+            raise PortLost(str(why)) from why
+
+    # --- Keys and pointer ---
+
+    def _codes(self, key: str) -> tuple[int, ...] | None:
+        if len(key) > 1:
+            code = key_code(key)
+            return None if code is None else (code,)
+        codes = self._keymap.groups[0].get(key)
+        if codes is None and not SHORTCUT.isdisjoint(self._made):
+            codes = position(key)  # programs look for a shortcut where its letter is
+        return codes
+
+    def _press(self, code: int) -> None:
+        self._acts.append(["key", code, True])
+
+    def _release(self, code: int) -> None:
+        self._acts.append(["key", code, False])
+        if code not in self._keymap.modifiers:
+            self._released[code] = time.monotonic()
+
+    def _type(self, text: str) -> Typing:
+        for character in text:
+            codes = CONTROL_CHARACTERS.get(character) or self._keymap.groups[0].get(character)
+            if codes is not None:
+                yield codes
+            else:
+                self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
+
+    def _move(self, dx: int, dy: int) -> None:
+        self._acts.append(["move", dx, dy])
+
+    def _scroll(self, dx: float, dy: float) -> None:
+        across, down = (counter.turn(lines) for counter, lines in zip(self._scrolled, (dx, dy), strict=True))
+        if across or down:
+            self._acts.append(["scroll", across, down])
+
+    def _button(self, button: str, on: bool) -> None:
+        self._acts.append(["button", _BUTTONS[button], on])
+
+    def _flush(self) -> None:
+        if self._acts:
+            acts, self._acts = self._acts, []
+            self._bus.tell(DESK, "Send", "s", msgspec.json.encode(acts).decode())
+
+    def close(self) -> None:
+        """Leaves the bus, by which everything goes up."""
+        with contextlib.suppress(*LOST):
+            self._flush()
+            self._bus.call(DESK, "LetGo")
+        self._bus.close()
+
+
+def open_port(warn: Callable[[str], None]) -> GnomePort:
+    """The port to the shell of this session. Raises PortError."""
+    port = GnomePort(warn)
+    port.why = "Fenko's extension of the shell"
+    return port
