@@ -404,6 +404,29 @@ class Gnome(Compositor):
 
         wait_for(raised, f"{window} in front")
 
+    def use_layout(self, layout: str, group: int = 0) -> None:
+        """Puts another keyboard layout in force."""
+        sources = ", ".join(f"('xkb', '{name}')" for name in layout.split(","))
+        self.ask("gsettings", "set", "org.gnome.desktop.input-sources", "sources", f"[{sources}]")
+        manager = "imports.ui.status.keyboard.getInputSourceManager()"
+        wanted = layout.split(",")[group]
+
+        def used() -> bool:
+            self._eval(f"Object.values({manager}.inputSources).find(s => s.id === '{wanted}').activate(true)")
+            return str(self._eval(f"{manager}.currentSource.id")).strip('"') == wanted
+
+        wait_for(used, f"the layout {wanted}")
+        self._layout = layout
+
+    def press(self, *codes: int) -> None:
+        """Strikes keys of the person's own keyboard."""
+        make = "get_default_seat().create_virtual_device(imports.gi.Clutter.InputDeviceType.KEYBOARD_DEVICE)"
+        self._eval(f"global.persons = global.persons || imports.gi.Clutter.get_default_backend().{make}; 1")
+        for code in codes:
+            for state in ("PRESSED", "RELEASED"):
+                state = f"imports.gi.Clutter.KeyState.{state}"
+                self._eval(f"global.persons.notify_key(imports.gi.GLib.get_monotonic_time(), {code - 8}, {state}); 1")
+
 
 @contextmanager
 def _opened(make: Callable[[], Any]) -> Iterator[Any]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable, Iterable
+from math import inf
 from typing import Any
 
 import msgspec
@@ -16,6 +17,7 @@ from fenko.core.axes import Detents
 from fenko.core.keys import key_code
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
+from fenko.outputs.lentsymbols import LAYOUT, LentSymbols, forget
 from fenko.outputs.port import Descriptor, PortError, PortLost
 from fenko.outputs.xkeymap import position
 from fenko.system.bus import BusError, open_bus
@@ -25,6 +27,8 @@ from fenko.system.xkb import KeyboardMap, NoKeymap
 
 _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "forward": 10, "back": 11, "task": 12}
 """As the shell counts them: four numbers between belong to wheels."""
+_QUIET = 2.0
+"""Seconds without a lent character after which what was lent is given back."""
 
 
 class GnomePort(KeyPort):
@@ -37,6 +41,8 @@ class GnomePort(KeyPort):
         super().__init__(warn)
         self._scrolled = (Detents(), Detents())
         self._acts: list[list[Any]] = []
+        self._layout = ("", "")
+        self._quiet_at = inf
         try:
             self._bus = open_bus()
         except DisplayError as why:
@@ -52,7 +58,10 @@ class GnomePort(KeyPort):
 
     def _use(self, layout: str) -> None:
         name, _, variant = layout.partition("+") if layout else (system_layout()[0], "", system_layout()[1])
-        self._keymap = KeyboardMap.named(name, variant)
+        if (name, variant) != self._layout:
+            self._keymap = KeyboardMap.named(name, variant)
+            self._layout = (name, variant)
+            self._lent: LentSymbols | None = None
 
     # --- What is heard ---
 
@@ -80,6 +89,9 @@ class GnomePort(KeyPort):
         codes = self._keymap.groups[0].get(key)
         if codes is None and not SHORTCUT.isdisjoint(self._made):
             codes = position(key)  # programs look for a shortcut where its letter is
+        if codes is None:
+            self._lend([key])
+            codes = self._code_of(key)
         return codes
 
     def _press(self, code: int) -> None:
@@ -90,13 +102,56 @@ class GnomePort(KeyPort):
         if code not in self._keymap.modifiers:
             self._released[code] = time.monotonic()
 
+    def _lend(self, characters: Iterable[str]) -> None:
+        """Has keys for characters that the layout lacks."""
+        if self._lent is None:
+            self._lent = LentSymbols(*self._layout, self._keymap)
+        if self._lent.lend(characters):
+            try:
+                self._lent.write()
+            except OSError as why:
+                self._warn_once(
+                    "layout", f"{why.filename} cannot be written, so only characters of the layout come: {why.strerror}"
+                )
+                self._lent = None
+                return
+            self._acts.append(["layout", LAYOUT, ""])
+        self._quiet_at = time.monotonic() + _QUIET
+        self.wake(self._quiet_at)
+
+    def _code_of(self, character: str) -> tuple[int, ...] | None:
+        found = CONTROL_CHARACTERS.get(character) or self._keymap.groups[0].get(character)
+        if found is None and self._lent is not None:
+            return self._lent.codes(character)
+        return found
+
     def _type(self, text: str) -> Typing:
+        lacking = [one for one in text if self._code_of(one) is None]
+        if lacking:
+            self._lend(lacking)
+        self._acts.append(["text", True])
         for character in text:
-            codes = CONTROL_CHARACTERS.get(character) or self._keymap.groups[0].get(character)
+            codes = self._code_of(character)
             if codes is not None:
                 yield codes
             else:
                 self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
+        self._acts.append(["text", False])
+        if lacking:
+            self._quiet_at = time.monotonic() + _QUIET
+            self.wake(self._quiet_at)
+
+    def go_on(self, now: float) -> None:
+        """Goes on with what waits, and gives the person's layout back when nothing has been typed for a while."""
+        super().go_on(now)
+        if not self.busy and now >= self._quiet_at:
+            self._quiet_at = inf
+            self._lent = None
+            self._acts.append(["layout", "", ""])
+            self._flush()
+            forget()
+        elif self._quiet_at < inf:
+            self.wake(self._quiet_at)
 
     def _move(self, dx: int, dy: int) -> None:
         self._acts.append(["move", dx, dy])
@@ -120,6 +175,7 @@ class GnomePort(KeyPort):
             self._flush()
             self._bus.call(DESK, "LetGo")
         self._bus.close()
+        forget()
 
 
 def open_port(warn: Callable[[str], None]) -> GnomePort:

@@ -6,7 +6,7 @@ The library is part of every Linux desktop; where it is missing, callers fall ba
 from __future__ import annotations
 
 import ctypes
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cache, cached_property
 from typing import Any
 
@@ -196,9 +196,13 @@ class KeyboardMap:
     @cached_property
     def free(self) -> list[int]:
         """Kernel codes of keys that make nothing in any layout, up to the last one that the X protocol knows."""
+        return self.free_of(self._codes())
+
+    def free_of(self, codes: Iterable[int]) -> list[int]:
+        """Those of these kernel codes whose keys make nothing in any layout."""
         groups = range(len(self.groups))
         return [
-            code for code in self._codes()
+            code for code in codes
             if not any(self._symbols(code, group, level) for group in groups for level in range(self._levels(code, group)))
         ]  # fmt: skip
 

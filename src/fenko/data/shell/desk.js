@@ -44,7 +44,7 @@ class Desk {
         this._owned = Gio.bus_own_name_on_connection(Gio.DBus.session, 'fenko.Desk', Gio.BusNameOwnerFlags.NONE, null, null);
         this._focus = global.display.connect('notify::focus-window', () => this._followed());
         this._title = [];
-        const seat = Clutter.get_default_backend().get_default_seat();
+        const seat = this._seat = Clutter.get_default_backend().get_default_seat();
         this._keyboard = seat.create_virtual_device(Clutter.InputDeviceType.KEYBOARD_DEVICE);
         this._pointer = seat.create_virtual_device(Clutter.InputDeviceType.POINTER_DEVICE);
         this._sources = Keyboard.getInputSourceManager();
@@ -125,19 +125,29 @@ class Desk {
         if (!this._pressed.has(sender)) {
             const watch = Gio.bus_watch_name_on_connection(
                 Gio.DBus.session, sender, Gio.BusNameWatcherFlags.NONE, null, () => this._forget(sender));
-            this._pressed.set(sender, { watch, keys: new Set(), buttons: new Set() });
+            this._pressed.set(sender, { watch, keys: new Set(), buttons: new Set(), capitals: false, layout: false });
         }
         return this._pressed.get(sender);
     }
 
     _forget(sender) {
-        const { watch, keys, buttons } = this._pressed.get(sender);
+        const { watch, keys, buttons, layout } = this._pressed.get(sender);
         this._pressed.delete(sender);
         Gio.bus_unwatch_name(watch);
         for (const code of keys)
             this._keyboard.notify_key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
         for (const button of buttons)
             this._pointer.notify_button(GLib.get_monotonic_time(), button, Clutter.ButtonState.RELEASED);
+        if (layout)
+            this._useLayout('', '');
+    }
+
+    // A layout for a moment; without a name the person's own again.
+    _useLayout(name, options) {
+        if (name)
+            (global.backend || Meta.get_backend()).set_keymap(name, '', options);
+        else
+            KeyboardManager.getKeyboardManager().reapply();
     }
 
     LetGoAsync(none, invocation) {
@@ -146,7 +156,8 @@ class Desk {
         invocation.return_value(null);
     }
 
-    // A list of `["key", code, down]`, `["button", number, down]`, `["move", dx, dy]`, `["scroll", dx, dy]`.
+    // A list of `["key", code, down]`, `["button", number, down]`, `["move", dx, dy]`, `["scroll", dx, dy]`,
+    // `["text", begins]`, `["layout", name, options]`.
     SendAsync([text], invocation) {
         const held = this._of(invocation.get_sender());
         for (const [what, first, second] of JSON.parse(text)) {
@@ -155,6 +166,16 @@ class Desk {
             case 'key':
                 held.keys[second ? 'add' : 'delete'](first);
                 this._keyboard.notify_key(now, first, second ? Clutter.KeyState.PRESSED : Clutter.KeyState.RELEASED);
+                break;
+            case 'text':  // which means what it says, whatever Caps Lock would make of it
+                if (first)
+                    held.capitals = this._seat.get_keymap().get_caps_lock_state();
+                if (held.capitals)
+                    [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._keyboard.notify_key(now, 58, to));
+                break;
+            case 'layout':
+                this._useLayout(first, second);
+                held.layout = Boolean(first);
                 break;
             case 'button':
                 held.buttons[second ? 'add' : 'delete'](first);
