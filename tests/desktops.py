@@ -89,10 +89,6 @@ class Compositor:
         """Waits for a window of that app."""
         wait_for(lambda: app in self.apps(), f"a window of {app}", 60)
 
-    def apps(self) -> list[str]:
-        """The app ids of all windows, as the compositor itself tells them."""
-        raise NotImplementedError
-
     def listen(self, folder: Path) -> None:
         """Has somebody hear keys: a window in front."""
         self.raise_window(self.terminal("listener", "Hears", folder / f"heard-{len(self.windows)}"))
@@ -103,6 +99,26 @@ class Compositor:
     def brief(self, app: str) -> subprocess.Popen[bytes]:
         """Opens a window of that app that closes at once."""
         return self.spawn("foot", "-a", app, "true")
+
+    def _tree(self) -> list[dict[str, Any]]:
+        """Every window, as the compositor itself tells them: `id`, `app`, `title`, `pid`, `front`."""
+        raise NotImplementedError
+
+    def listed(self) -> list[tuple[str, str, bool]]:
+        """Every window, its app id, and whether it is in front."""
+        return [(window["id"], window["app"], window["front"]) for window in self._tree()]
+
+    def apps(self) -> list[str]:
+        """The app ids of all windows."""
+        return [window["app"] for window in self._tree()]
+
+    def titles(self) -> list[str]:
+        """The titles of all windows."""
+        return [window["title"] or "" for window in self._tree()]
+
+    def in_front(self, pid: int) -> bool:
+        """Whether a window of that process is in front."""
+        return any(window["front"] and window["pid"] == pid for window in self._tree())
 
     def set_title(self, window: str, title: str) -> None:
         """Gives a window another title."""
@@ -140,10 +156,6 @@ class Compositor:
         self.windows[name] = process
         wait_for(lambda: any(title in one.lower() for one in self.titles()), f"the window of {process.args}", 60)
         return name
-
-    def titles(self) -> list[str]:
-        """The titles of all windows, as the compositor itself tells them."""
-        raise NotImplementedError
 
     def keys_down(self) -> list[int]:
         """The key codes that windows hold to be down."""
@@ -218,15 +230,11 @@ class Sway(Compositor):
                 yield from windows(inner)
 
         said = self.ask("swaymsg", "-r", "-t", "get_tree").stdout
-        return list(windows(json.loads(said))) if said else []
-
-    def apps(self) -> list[str]:
-        """The app ids of all windows, as the compositor itself tells them."""
-        return [node["app_id"] or node["window_properties"]["class"] for node in self._tree()]
-
-    def titles(self) -> list[str]:
-        """The titles of all windows, as the compositor itself tells them."""
-        return [node["name"] or "" for node in self._tree()]
+        return [
+            {"id": str(node["id"]), "app": node["app_id"] or node["window_properties"].get("class") or "",
+             "title": node["name"], "pid": node["pid"], "front": node["focused"]}
+            for node in windows(json.loads(said))
+        ] if said else []  # fmt: skip
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""
@@ -234,7 +242,7 @@ class Sway(Compositor):
 
         def raised() -> bool:
             self.ask("swaymsg", f"[pid={pid}] focus")
-            return any(node["pid"] == pid and node["focused"] for node in self._tree())
+            return self.in_front(pid)
 
         wait_for(raised, f"{window} in front")
 
@@ -298,20 +306,12 @@ class KWin(Compositor):
         text = """var list = workspace.clientList(), said = [];
             for (var n = 0; n < list.length; ++n) {
                 var w = list[n];
-                said.push({ app: String(w.resourceClass), title: String(w.caption), pid: Number(w.pid),
+                said.push({ id: String(w.internalId), app: String(w.resourceClass), title: String(w.caption), pid: Number(w.pid),
                             front: w === workspace.activeClient });
             }
             return said;"""
         found: list[dict[str, Any]] = json.loads(self._script(text))
         return found
-
-    def apps(self) -> list[str]:
-        """The app ids of all windows, as the compositor itself tells them."""
-        return [window["app"] for window in self._tree()]
-
-    def titles(self) -> list[str]:
-        """The titles of all windows, as the compositor itself tells them."""
-        return [window["title"] for window in self._tree()]
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""
@@ -321,7 +321,7 @@ class KWin(Compositor):
             self._script(f"""var list = workspace.clientList();
                 for (var n = 0; n < list.length; ++n) if (list[n].pid === {pid}) workspace.activeClient = list[n];
                 return 1;""")
-            return any(one["front"] and one["pid"] == pid for one in self._tree())
+            return self.in_front(pid)
 
         wait_for(raised, f"{window} in front")
 
@@ -368,6 +368,7 @@ class Gnome(Compositor):
         self._eval("Main.overview.hide()")
         found = re.search(r"public X11 display (:\d+)", (self.folder / "log").read_text())
         self.named["DISPLAY"] = found[1] if found else ""
+        self.named["XAUTHORITY"] = str(next(self.folder.glob(".mutter-Xwaylandauth.*"), ""))
 
     def _eval(self, script: str) -> Any:
         """What a script within the shell says, as JSON."""
@@ -379,18 +380,10 @@ class Gnome(Compositor):
 
     def _tree(self) -> list[dict[str, Any]]:
         said = self._eval(
-            "global.get_window_actors().map(a => a.meta_window).map(w => ({ app: w.get_wm_class(), title: w.get_title(),"
+            "global.get_window_actors().map(a => a.meta_window).map(w => ({ id: `${w.get_id()}`, app: w.get_wm_class() || '', title: w.get_title(),"
             " pid: w.get_pid(), front: w === global.display.focus_window }))"
         )
         return json.loads(said) if said else []
-
-    def apps(self) -> list[str]:
-        """The app ids of all windows, as the compositor itself tells them."""
-        return [window["app"] for window in self._tree()]
-
-    def titles(self) -> list[str]:
-        """The titles of all windows, as the compositor itself tells them."""
-        return [window["title"] or "" for window in self._tree()]
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is."""
@@ -400,7 +393,7 @@ class Gnome(Compositor):
             self._eval(
                 f"Main.activateWindow(global.get_window_actors().map(a => a.meta_window).find(w => w.get_pid() === {pid}))"
             )
-            return any(one["front"] and one["pid"] == pid for one in self._tree())
+            return self.in_front(pid)
 
         wait_for(raised, f"{window} in front")
 

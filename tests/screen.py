@@ -132,6 +132,17 @@ class Screen:
 
         return str(wait_for(found, f"the window of {process.args}", 60))
 
+    def listed(self) -> list[tuple[str, str, bool]]:
+        """Every window that the window manager knows, its class, and whether it is in front."""
+        said = self.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout
+        front = self.ask("xdotool", "getactivewindow").stdout.strip()
+        found = []
+        for window in (str(int(number, 16)) for number in re.findall(r"0x[0-9a-f]+", said)):
+            names = re.findall(r'"([^"]*)"', self.ask("xprop", "-id", window, "WM_CLASS").stdout)
+            if names:
+                found.append((window, names[-1], window == front))
+        return found
+
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""
         import xcffib.xkb

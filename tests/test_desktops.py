@@ -319,3 +319,11 @@ def test_a_terminal_that_stops_reading_in_the_middle_of_a_text(shown: Any, tmp_p
     assert running.process.wait(30) == 0
     wait_for(lambda: file.exists() and file.read_text(), f"text\n{running.log.read_text()}")
     assert file.read_text().splitlines() == [text]
+
+
+def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
+    done = subprocess.run([*FENKO, "ready", "--format", "json"], env=shown.environment, capture_output=True, text=True)
+    facts = [(fact["about"], fact["state"], fact["found"]) for fact in json.loads(done.stdout)]
+    assert any(about == "session" and state == "ready" for about, state, _ in facts), facts
+    assert any(about == "window in front" and state == "ready" for about, state, _ in facts), facts
+    assert any(about == "sending keys" and state == "ready" for about, state, _ in facts), facts

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from desktops import DESKTOPS, desktop
 from ends import MakeFar, far
 from screen import Screen, needs_screen
 from support import FENKO
@@ -55,42 +56,43 @@ def desk(out: Path | None = None) -> str:
     return DESK.format(python=sys.executable, out=out or "")
 
 
-def windows(screen: Screen, app: str) -> list[str]:
-    """The windows of a program that the window manager knows."""
-    return screen.ask("xdotool", "search", "--onlyvisible", "--class", f"^{app}$").stdout.split()
+@pytest.mark.parametrize("where", DESKTOPS)
+def test_windows_come_to_the_front_and_close(where: str, far: MakeFar, tmp_path: Path) -> None:
+    """Windows of the X server, also of one behind a Wayland compositor, and of a compositor itself."""
+    with desktop(where) as shown:
 
+        def windows(app: str) -> list[str]:
+            return [window for window, known, _ in shown.listed() if known.lower() == app]
 
-def in_front(screen: Screen) -> str:
-    return screen.ask("xdotool", "getactivewindow").stdout.strip()
+        def in_front() -> str:
+            return next((window for window, _, front in shown.listed() if front), "")
 
-
-@needs_screen
-def test_windows_come_to_the_front_and_close(screen: Screen, far: MakeFar, tmp_path: Path) -> None:
-    hands = far(desk(), screen.environment)
-    hands.tap("east")
-    (first,) = hands.until(lambda: windows(screen, "snipwell"), "what does not run is started")
-    hands.until(lambda: in_front(screen) == first)
-    other = screen.terminal("hushdesk", "Mix", tmp_path / "typed")
-    hands.until(lambda: in_front(screen) == other)
-    hands.tap("east")
-    hands.until(lambda: in_front(screen) == first, "it comes to the front")
-    assert len(windows(screen, "snipwell")) == 1, "and is not started again"
-    hands.tap("start")
-    hands.until(lambda: in_front(screen) == other)
-    hands.tap("south")
-    hands.until(lambda: len(windows(screen, "snipwell")) == 2, "`start` starts another one")
-    second = next(one for one in windows(screen, "snipwell") if one != first)
-    hands.until(lambda: in_front(screen) == second)
-    hands.tap("east")
-    hands.until(lambda: in_front(screen) == first, "with one in front, its next one comes")
-    hands.tap("west")
-    hands.until(lambda: windows(screen, "snipwell") == [second], "the window in front closes")
-    hands.tap("north")
-    hands.until(lambda: not windows(screen, "snipwell"), "the program's windows close")
-    assert windows(screen, "hushdesk"), "and no other"
-    hands.tap("north")
-    hands.said("`snipwell` has no window")
-    assert len(hands.notes) == 1
+        hands = far(desk(), shown.environment)
+        hands.tap("east")
+        (first,) = hands.until(lambda: windows("snipwell"), "what does not run is started")
+        hands.until(lambda: in_front() == first)
+        shown.terminal("hushdesk", "Mix", tmp_path / "typed")
+        (other,) = hands.until(lambda: windows("hushdesk"))
+        hands.until(lambda: in_front() == other)
+        hands.tap("east")
+        hands.until(lambda: in_front() == first, "it comes to the front")
+        assert len(windows("snipwell")) == 1, "and is not started again"
+        hands.tap("start")
+        hands.until(lambda: in_front() == other)
+        hands.tap("south")
+        hands.until(lambda: len(windows("snipwell")) == 2, "`start` starts another one")
+        second = next(one for one in windows("snipwell") if one != first)
+        hands.until(lambda: in_front() == second)
+        hands.tap("east")
+        hands.until(lambda: in_front() == first, "with one in front, its next one comes")
+        hands.tap("west")
+        hands.until(lambda: windows("snipwell") == [second], "the window in front closes")
+        hands.tap("north")
+        hands.until(lambda: not windows("snipwell"), "the program's windows close")
+        assert windows("hushdesk"), "and no other"
+        hands.tap("north")
+        hands.said("`snipwell` has no window")
+        assert len(hands.notes) == 1
 
 
 @needs_screen

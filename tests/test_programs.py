@@ -49,7 +49,7 @@ shoulder-left = "ctrl+z"
 [profile.base.on.dial]
 dial.right = "right"
 """
-_ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA}
+_ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA, "west": _MANY}
 
 
 class Editor:
@@ -85,8 +85,9 @@ class Editor:
         shown.processes.append(self.process)
         self.window = shown.find(self.process, "reel")
         shown.raise_window(self.window)
-        # A program of the X server behind a Wayland compositor knows 72 lent characters at a time.
-        self.sees_few = toolkit == "Java" and "WAYLAND_DISPLAY" in shown.environment
+        # Programs of the X server behind a Wayland compositor know so many lent characters at a time; KWin's are pasted.
+        behind = toolkit == "Java" and "WAYLAND_DISPLAY" in shown.environment
+        self.sees = {"Sway": 72, "Gnome": 36}.get(type(shown).__name__, 1000) if behind else 1000
 
     def do(self, *events: tuple[str, float], pause: float = 0.02) -> None:
         """Controls that change, one after the other, on the desk as it runs."""
@@ -137,8 +138,9 @@ def editor(request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk) 
 
 
 def test_everything_arrives(editor: Editor) -> None:
-    rows = _ROWS | ({} if editor.sees_few else {"west": _MANY})
-    for control, text in rows.items():
+    for control, text in _ROWS.items():
+        if len(set(text)) > editor.sees:
+            continue
         editor.tap(control)
         editor.saves(text)
         editor.empty()
@@ -166,17 +168,21 @@ def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
 
 
 def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
+    if editor.sees < 1000:
+        pytest.skip(
+            "a program of the X server behind the compositor reads a keymap when it comes to it (docs/desktops.md)"
+        )
     os.killpg(editor.process.pid, signal.SIGSTOP)
     goes_on = threading.Timer(2, os.killpg, (editor.process.pid, signal.SIGCONT))
     goes_on.start()
     start = time.monotonic()
-    editor.tap("north" if editor.sees_few else "west")
+    editor.tap("west")
     # A Wayland compositor tells of keymaps and keys in one order.
     in_order = "WAYLAND_DISPLAY" in editor.shown.environment
     assert in_order or time.monotonic() - start > 2, (
         "nothing gets another symbol before the program has read the old one"
     )
-    editor.saves(_KANA if editor.sees_few else _MANY)
+    editor.saves(_MANY)
 
 
 _QT = Path("/usr/lib/python3/dist-packages/PyQt5")

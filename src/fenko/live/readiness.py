@@ -14,6 +14,7 @@ from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
+from fenko.live.desktop_ready import Offered, offered
 from fenko.outputs.kernel import UINPUT, why_not
 from fenko.outputs.layout import kernel_layout
 from fenko.outputs.port import PortError
@@ -23,7 +24,7 @@ from fenko.system.apart import Crashed, apart
 from fenko.system.kernel import open_device
 from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
-from fenko.system.session import DisplayError, display_name, on_wayland
+from fenko.system.session import DisplayError, display_name, on_wayland, wayland_name
 from fenko.system.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
 from fenko.system.xserver import Display, open_display
 
@@ -45,12 +46,13 @@ def facts(desk: Desk | None) -> Iterator[Fact]:
     things = list_things()
     wanted = [thing for thing in things if _is_wanted(thing, desk)]
     display = _display()
+    desktop = offered() if wayland_name() else None
     yield _kernel_input(things)
     yield from _devices(wanted)
     yield from _held(wanted)
-    yield _session(display)
-    yield from _outputs(display)
-    yield _focus(display)
+    yield _session(display, desktop)
+    yield from _outputs(display, desktop)
+    yield _focus(display, desktop)
     if desk is not None and desk.plan.watches_keyboard:
         yield _modifiers(desk, display, things)
     yield _layout()
@@ -162,10 +164,14 @@ def _has_xtest(display: Display) -> bool:
     return True
 
 
-def _session(display: _Shown) -> Fact:
+def _session(display: _Shown, desktop: Offered | None) -> Fact:
+    if desktop is not None and desktop.problem:
+        hint = "# is this the session's own terminal? WAYLAND_DISPLAY and XDG_RUNTIME_DIR say where its compositor is"
+        return Fact("session", "missing", desktop.problem, Remedy(hints=(hint,)))
     if on_wayland():
         reached = f", with an X server at {display.name}" if display.name and not display.problem else ""
-        return Fact("session", "ready", f"Wayland{reached}")
+        known = f", display {desktop.name} of {desktop.compositor or 'its compositor'}" if desktop is not None else ""
+        return Fact("session", "ready", f"Wayland{known}{reached}")
     if not display.name:
         hint = "# in a terminal on the desktop, DISPLAY is set; over ssh, name it: DISPLAY=:0 fenko run"
         return Fact("session", "note", "none: neither DISPLAY nor WAYLAND_DISPLAY is set", Remedy(hints=(hint,)))
@@ -175,24 +181,31 @@ def _session(display: _Shown) -> Fact:
     return Fact("session", "ready", f"X11, display {display.name}")
 
 
-def _outputs(display: _Shown) -> Iterator[Fact]:
+def _outputs(display: _Shown, desktop: Offered | None) -> Iterator[Fact]:
     """How keys can be sent. One way is enough; without any, the kernel's is what to mend."""
     by_display = bool(display.name) and not display.problem and display.can_send and not on_wayland()
     if by_display:
         yield Fact("sending keys", "ready", f"through the X server {display.name}")
+    by_desktop = desktop is not None and bool(desktop.keys)
+    if desktop is not None and by_desktop:
+        yield Fact("sending keys", "ready", f"through {desktop.keys}: {desktop.texts}")
     reason = why_not()
     if reason is None:
         yield Fact("sending keys", "ready", f"through the kernel: {UINPUT} may be written by you")
-    elif by_display:
-        yield Fact("sending keys", "note", f"not through the kernel, which X11 does not need: {reason}", reason.remedy)
+    elif by_display or by_desktop:
+        yield Fact("sending keys", "note", f"not through the kernel, which is not needed here: {reason}", reason.remedy)
     else:
         yield Fact("sending keys", "missing", str(reason), reason.remedy)
 
 
-def _focus(display: _Shown) -> Fact:
+def _focus(display: _Shown, desktop: Offered | None) -> Fact:
     about = "window in front"
+    if desktop is not None and desktop.front:
+        return Fact(about, "ready", f"told by {desktop.front}, as it happens")
     if on_wayland():
-        return Fact(about, "note", "not told on Wayland; profiles change by hand (`profile next`)")
+        why = f": {desktop.no_front}" if desktop is not None and desktop.no_front else ""
+        hints = ("fenko ready --extension on  # then log out and in once",) if "extension" in why else ()
+        return Fact(about, "note", f"not told{why}; profiles change by hand (`profile next`)", Remedy(hints=hints))
     if not display.name or display.problem:
         return Fact(about, "note", "not told without a display; profiles change by hand (`profile next`)")
     if display.manager is None:

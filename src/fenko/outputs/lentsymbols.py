@@ -18,15 +18,15 @@ _BEYOND = range(0x160, 0x220)
 
 
 class LentSymbols:
-    """What is lent on top of one layout, on keys that make nothing in any: those that programs of an X server see first, then
-    those beyond, and all of them with Shift."""
+    """What is lent on top of one layout, on keys that make nothing in any: those that programs of an X server see first, plain and with
+    Shift, then those beyond."""
 
     def __init__(self, layout: str, variant: str, base: KeyboardMap) -> None:
         self._include = f"{layout}({variant})" if variant else layout
         named = {int(number) - X_KEYCODE_OFFSET: name.decode() for name, number in _NAMED.findall(base.text)}
-        codes = [code for code in (*base.free, *base.free_of(_BEYOND)) if code in named]
-        self._names = {code: named[code] for code in codes}
-        self._free = [(code, level) for level in range(2) for code in codes]
+        parts = [[code for code in codes if code in named] for codes in (base.free, base.free_of(_BEYOND))]
+        self._names = {code: named[code] for codes in parts for code in codes}
+        self._free = [(code, level) for codes in parts for level in range(2) for code in codes]
         self._lent: dict[str, tuple[int, int]] = {}
 
     def lend(self, characters: Iterable[str]) -> bool:

@@ -310,6 +310,14 @@ class Wayland:
                 self.read()
         self.flush()  # what was answered meanwhile
 
+    def compositor(self) -> str:
+        """The name of the compositor's program; empty if it cannot be told."""
+        try:
+            raw = self._socket.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
+            return Path(f"/proc/{struct.unpack('iII', raw)[0]}/comm").read_text().strip()
+        except OSError:
+            return ""
+
     def close(self) -> None:
         """Hangs up; everything that was made here ends with it."""
         self._socket.close()

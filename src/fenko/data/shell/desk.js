@@ -38,6 +38,8 @@ function about(window) {
 
 class Desk {
     constructor() {
+        this._backend = global.backend || Meta.get_backend();
+        this._lender = null;
         this._pressed = new Map();  // by who has pressed: what, and what tells that they have left
         this._object = Gio.DBusExportedObject.wrapJSObject(INTERFACE, this);
         this._object.export(Gio.DBus.session, '/fenko/Desk');
@@ -125,29 +127,54 @@ class Desk {
         if (!this._pressed.has(sender)) {
             const watch = Gio.bus_watch_name_on_connection(
                 Gio.DBus.session, sender, Gio.BusNameWatcherFlags.NONE, null, () => this._forget(sender));
-            this._pressed.set(sender, { watch, keys: new Set(), buttons: new Set(), capitals: false, layout: false });
+            this._pressed.set(sender, { watch, keys: new Set(), buttons: new Set(), capitals: false });
         }
         return this._pressed.get(sender);
     }
 
     _forget(sender) {
-        const { watch, keys, buttons, layout } = this._pressed.get(sender);
+        const { watch, keys, buttons } = this._pressed.get(sender);
         this._pressed.delete(sender);
         Gio.bus_unwatch_name(watch);
         for (const code of keys)
             this._keyboard.notify_key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
         for (const button of buttons)
             this._pointer.notify_button(GLib.get_monotonic_time(), button, Clutter.ButtonState.RELEASED);
-        if (layout)
-            this._useLayout('', '');
+        this._useLayout(sender, '', '');
     }
 
-    // A layout for a moment; without a name the person's own again.
-    _useLayout(name, options) {
-        if (name)
-            (global.backend || Meta.get_backend()).set_keymap(name, '', options);
-        else
-            KeyboardManager.getKeyboardManager().reapply();
+    // A layout for a moment, on behalf of somebody; without a name the person's own again, unless somebody else has set one since.
+    _useLayout(sender, name, options) {
+        if (name) {
+            this._lender = sender;
+            this._backend.set_keymap(name, '', options);
+        } else if (this._lender === sender) {
+            this._afterKeys(() => {
+                if (this._lender !== sender)
+                    return;
+                this._lender = null;
+                const manager = KeyboardManager.getKeyboardManager();
+                manager._currentKeymap = null;  // else it believes that its own is still in force
+                manager.reapply();
+            });
+        }
+    }
+
+    // When programs have been told of all keys so far. These go through a queue; a move of the pointer by nothing goes the same
+    // way, and shows that it has arrived by which device is the last one then.
+    _afterKeys(then) {
+        let waiting = 0;
+        const changed = this._backend.connect('last-device-changed', (backend, device) => {
+            if (device.get_device_type() === Clutter.InputDeviceType.POINTER_DEVICE)
+                arrived();
+        });
+        const arrived = () => {
+            this._backend.disconnect(changed);
+            GLib.source_remove(waiting);
+            then();
+        };
+        waiting = GLib.timeout_add(GLib.PRIORITY_LOW, 1000, arrived);  // where it was the last one already
+        this._pointer.notify_relative_motion(GLib.get_monotonic_time(), 0, 0);
     }
 
     LetGoAsync(none, invocation) {
@@ -174,8 +201,7 @@ class Desk {
                     [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._keyboard.notify_key(now, 58, to));
                 break;
             case 'layout':
-                this._useLayout(first, second);
-                held.layout = Boolean(first);
+                this._useLayout(invocation.get_sender(), first, second);
                 break;
             case 'button':
                 held.buttons[second ? 'add' : 'delete'](first);
