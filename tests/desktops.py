@@ -25,7 +25,9 @@ from support import FENKO, wait_for
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
-NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland"), "gnome": ("gnome-shell", "gnome-shell")}
+NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland"), "gnome": ("gnome-shell", "gnome-shell"),
+    "weston": ("weston", "weston"), "cage": ("cage", "cage"),
+}  # fmt: skip
 """By desktop: the command without which it cannot be had, and its Debian package."""
 
 
@@ -421,6 +423,34 @@ class Gnome(Compositor):
                 self._eval(f"global.persons.notify_key(imports.gi.GLib.get_monotonic_time(), {code - 8}, {state}); 1")
 
 
+class Weston(Compositor):
+    """A compositor that offers nothing of all this."""
+
+    def start(self) -> None:
+        """Starts it."""
+        self.named = {"WAYLAND_DISPLAY": "wayland-9"}
+        self.server = self.spawn("weston", "--backend=headless-backend.so", "--socket=wayland-9")
+        self.processes.remove(self.server)
+        wait_for((self.folder / "wayland-9").exists, "weston")
+
+
+class Cage(Compositor):
+    """A compositor for one program, of the same library as sway, that offers little."""
+
+    def start(self) -> None:
+        """Starts it with a terminal in it."""
+        if not os.geteuid():
+            shutil.chown(self.folder, "nobody")
+        self.named = {"WAYLAND_DISPLAY": "wayland-0"}
+        environment = {
+            "WLR_BACKENDS": "headless", "WLR_RENDERER": "pixman", "WLR_LIBINPUT_NO_DEVICES": "1", "HOME": str(self.folder),
+        }  # fmt: skip
+        self.server = self.spawn(*_as_somebody(), "cage", "foot", WAYLAND_DISPLAY="", **environment)
+        self.processes.remove(self.server)
+        found = wait_for(lambda: [one for one in self.folder.glob("wayland-?") if one.is_socket()], "cage")
+        self.named["WAYLAND_DISPLAY"] = found[0].name
+
+
 @contextmanager
 def _opened(make: Callable[[], Any]) -> Iterator[Any]:
     one = make()
@@ -430,6 +460,8 @@ def _opened(make: Callable[[], Any]) -> Iterator[Any]:
         one.close()
 
 
+BARE: dict[str, Callable[[], Any]] = {"weston": lambda: _opened(Weston), "cage": lambda: _opened(Cage)}
+"""Compositors that offer nothing of what Fenko asks."""
 DESKTOPS: dict[str, Callable[[], Any]] = {
     "X11": screen,
     "sway": lambda: _opened(Sway),
@@ -456,5 +488,5 @@ def desktop(name: str) -> Iterator[Any]:
     """That desktop, or a skipped test where it cannot be had."""
     if lacks := missing(name):
         pytest.skip(f"needs {name}: apt-get install {' '.join(lacks)}")
-    with DESKTOPS[name]() as one:
+    with (DESKTOPS | BARE)[name]() as one:
         yield one

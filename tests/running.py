@@ -22,6 +22,7 @@ when = { app = "snipwell" }
 south = { do = 'type "frames: Größe ✓ 東" then enter', label = "Name" }
 east = "a"
 west = "shift+b then enter"
+north = 'type "Reel two, take 3" then enter'
 [profile.sound]
 when = { app = "hushdesk", title = "Wings*" }
 [profile.sound.on.pad]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import signal
 import subprocess
 from collections.abc import Iterator
@@ -14,7 +15,7 @@ import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
-from desktops import DESKTOPS, desktop
+from desktops import BARE, DESKTOPS, desktop
 from running import DESK, Running, press, take
 from support import FENKO, MakeDesk, wait_for
 
@@ -294,9 +295,15 @@ def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path
     )
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == ["frames: Größe ✓ 東"]
+    letters = take(tmp_path / "letters.jsonl", *press(0.2, "north"))
+    subprocess.run(
+        [*FENKO, "run", "--desk", desk, "--play", letters], env=shown.environment, check=True, capture_output=True
+    )
+    wait_for(lambda: len(file.read_text().splitlines()) == 2, "a text of the layout alone")
+    assert file.read_text().splitlines()[1] == "Reel two, take 3"
     shown.press(38, 36)  # what the person types is still in capitals
-    wait_for(lambda: len(file.read_text().splitlines()) == 2, "a line of the person's")
-    assert file.read_text().splitlines()[1] == "A"
+    wait_for(lambda: len(file.read_text().splitlines()) == 3, "a line of the person's")
+    assert file.read_text().splitlines()[2] == "A"
 
 
 def test_a_terminal_that_stops_reading_in_the_middle_of_a_text(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
@@ -327,3 +334,29 @@ def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
     assert any(about == "session" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "window in front" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "sending keys" and state == "ready" for about, state, _ in facts), facts
+
+
+def test_the_kernels_keyboard_has_the_layout_that_the_desktop_has(shown: Any) -> None:
+    shown.use_layout("de")
+    done = subprocess.run([*FENKO, "ready", "--format", "json"], env=shown.environment, capture_output=True, text=True)
+    found = next(fact["found"] for fact in json.loads(done.stdout) if fact["about"] == "keyboard layout")
+    assert found.startswith(("de, from the X server", "German, from Wayland display")), found
+
+
+@pytest.mark.parametrize("name", BARE)
+def test_a_compositor_that_offers_nothing_is_told_so(name: str, tmp_path: Path, make_desk: MakeDesk) -> None:
+    with desktop(name) as bare:
+        windows = subprocess.run([*FENKO, "windows"], env=bare.environment, capture_output=True, text=True)
+        assert windows.returncode == 1
+        assert "tells nobody which window is in front" in windows.stderr
+        ready = subprocess.run([*FENKO, "ready"], env=bare.environment, capture_output=True, text=True)
+        assert f"of {name}" in ready.stdout
+        assert "profiles change by hand" in ready.stdout
+        log = tmp_path / "log"
+        run = Running(
+            bare, log, "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))
+        )
+        assert run.process.wait(30) == (0 if os.access("/dev/uinput", os.W_OK) else 1)
+        said = log.read_text()
+        assert "Traceback" not in said
+        assert "lets nobody send keys" in said

@@ -105,7 +105,8 @@ def _given(words: Iterable[str]) -> list[str]:
 def _preferred() -> tuple[tuple[str, ...], str]:
     """Which ports of keys are tried in this session, and why the first one comes first."""
     if on_wayland():
-        return ("wayland", "kernel", "x11"), "a Wayland session, whose compositor makes a keyboard for Fenko"
+        behind = ("x11",) if display_name() else ()  # which reaches only some programs
+        return ("wayland", "kernel", *behind), "a Wayland session, whose compositor is asked first"
     if display_name():
         return ("x11", "kernel"), "an X11 session, whose layout in force decides which key is which"
     return ("kernel",), "no display is set"

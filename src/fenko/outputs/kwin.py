@@ -26,6 +26,9 @@ from fenko.system.wayland import Wayland, content_of
 from fenko.system.xkb import KeyboardMap, NoKeymap
 
 FAKE_INPUT = "org_kde_kwin_fake_input"
+LOCKS = "org_kde_kwin_keystate"
+CAPS_LOCK = 58
+_CAPS_LOCK, _LOCKED = 0, 2
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
 _BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 _FIRST_BUTTON = 0x110
@@ -51,6 +54,7 @@ class KWinPort(KeyPort):
         self._bus: Bus | None = None
         self._clipboard: Clipboard | None = None
         self._group = 0
+        self._capitals = False
         try:
             self._keymap = KeyboardMap.named(*system_layout()[:2])  # until the seat says which one is in force
             self._begin()
@@ -66,6 +70,10 @@ class KWinPort(KeyPort):
         fake.tell("authenticate", "Fenko", "to press keys for surfaces")
         self._line.settle()
         seat.tell("get_keyboard").hears = {"keymap": self._mapped}
+        states = self._line.bind(LOCKS, 1)
+        if states is not None:
+            states.hears = {"stateChanged": self._locked}
+            states.tell("fetchStates")
         with contextlib.suppress(DisplayError):
             self._clipboard = Clipboard(self._line, seat)
         self._line.settle()
@@ -94,6 +102,10 @@ class KWinPort(KeyPort):
             self._flush()
         except LOST as why:
             raise PortLost(str(why)) from why
+
+    def _locked(self, key: int, state: int) -> None:
+        if key == _CAPS_LOCK:
+            self._capitals = bool(state & _LOCKED)
 
     def _bus_heard(self) -> None:
         if self._bus is None:
@@ -145,7 +157,7 @@ class KWinPort(KeyPort):
             codes = [table.get(character) or CONTROL_CHARACTERS.get(character) for character in piece]
             lacking = "".join(dict.fromkeys(one for one, made in zip(piece, codes, strict=True) if made is None))
             if not lacking:
-                yield from (made for made in codes if made is not None)
+                yield from self._stretch(made for made in codes if made is not None)
             elif self._clipboard is None:
                 self._warn_once(
                     lacking, f"`{shortened(lacking)}` cannot be typed by {self.name} with the layout in force"
@@ -155,6 +167,15 @@ class KWinPort(KeyPort):
                 self._warn(
                     f'"{shortened(piece, 40)}" was pasted, as the layout in force lacks {shortened(lacking)}: {wrong}'
                 )
+
+    def _stretch(self, strokes: Iterable[tuple[int, ...]]) -> Typing:
+        """Types keys as they are, whatever Caps Lock would make of them."""
+        capitals = self._capitals
+        if capitals:
+            yield (CAPS_LOCK,)
+        yield from strokes
+        if capitals:
+            yield (CAPS_LOCK,)
 
     # --- Pointer ---
 

@@ -15,6 +15,7 @@ from fenko.core.phrase import Phrase
 from fenko.core.verbs.keys import BUTTON, Keys, Tap, Toggle
 from fenko.core.verbs.text import Type
 from fenko.system import xkb
+from fenko.system.session import wayland_name
 
 _US_ROWS = (
     (2, "1234567890-=", "!@#$%^&*()_+"),
@@ -57,8 +58,14 @@ def us_layout(source: str) -> Layout:
 
 @cache
 def kernel_layout(wanted: str | None) -> Layout:
-    """The layout that the desk names (`de`, `fr(oss)`), else the system's: XKB_DEFAULT_LAYOUT, the X server's,
-    /etc/default/keyboard, or us."""
+    """The layout that the desk names (`de`, `fr(oss)`), else the one in force on a Wayland display, else the
+    system's: XKB_DEFAULT_LAYOUT, the X server's, /etc/default/keyboard, or us."""
+    if not wanted and wayland_name():
+        from fenko.system.seat import keymap_in_force
+
+        keymap = keymap_in_force()
+        if keymap is not None:
+            return Layout(keymap.name or "unnamed", keymap.groups[0], f"Wayland display {wayland_name()}")
     name, variant, source = _named(wanted) if wanted else system_layout()
     table = xkb.layout_table(name, variant)
     if table is not None:

@@ -20,18 +20,18 @@ from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.port import Descriptor, PortError, PortLost, Settings
 from fenko.outputs.waylandkeymap import GROUPS, MOST_AT_ONCE, OwnKeymap, is_own
 from fenko.outputs.xkeymap import position
+from fenko.system.desktop_windows import AnotherDesktop
+from fenko.system.seat import HAS_KEYBOARD, XKB
 from fenko.system.session import DisplayError
 from fenko.system.wayland import Object, Wayland, content_of, memory_with
 from fenko.system.xkb import KeyboardMap, NoKeymap
 
 KEYBOARDS, POINTERS = "zwp_virtual_keyboard_manager_v1", "zwlr_virtual_pointer_manager_v1"
-_XKB = 1
 _VERTICAL, _HORIZONTAL = 0, 1
 _FROM_A_WHEEL = 0
 _A_LINE = 15.0
 """What compositors say of one detent of a wheel."""
 _BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
-_HAS_KEYBOARD = 2
 _MODIFIER_CODES = frozenset(KERNEL_KEYS[name] for name in ("leftshift", "leftctrl", "leftalt"))
 _AGAIN = 0.002
 """Seconds until a compositor that took no more is tried again."""
@@ -97,16 +97,16 @@ class WaylandPort(KeyPort):
             raise PortLost(str(why)) from why
 
     def _able(self, capabilities: int) -> None:
-        if capabilities & _HAS_KEYBOARD and self._persons is None:
+        if capabilities & HAS_KEYBOARD and self._persons is None:
             self._persons = self._seat.tell("get_keyboard")
             self._persons.hears = {"keymap": self._mapped}
-        elif not capabilities & _HAS_KEYBOARD:
+        elif not capabilities & HAS_KEYBOARD:
             self._persons = None
 
     def _mapped(self, form: int, fd: int, size: int) -> None:
         """The seat has another keymap: that of the keyboard that was used last, which may be Fenko's own."""
         text = content_of(fd, size)
-        if form != _XKB or self._making or is_own(text) or text == self._theirs:
+        if form != XKB or self._making or is_own(text) or text == self._theirs:
             return
         base = _persons(text)
         if base is None:
@@ -123,7 +123,7 @@ class WaylandPort(KeyPort):
 
     def _upload(self) -> None:
         text = self._keymap.text + b"\0"
-        self._keyboard.tell("keymap", _XKB, memory_with(text), len(text))
+        self._keyboard.tell("keymap", XKB, memory_with(text), len(text))
         self._tell_state()
 
     def _tell_state(self) -> None:
@@ -237,7 +237,12 @@ def open_port(settings: Settings) -> KeyPort:
         port = KWinPort(settings.warn, line, settings.memory)
     else:
         line.close()
-        return gnome_port(settings.warn)
+        try:
+            return gnome_port(settings.warn)
+        except PortError as why:
+            if isinstance(why.__cause__, AnotherDesktop):
+                raise PortError(f"the compositor of {line.name} lets nobody send keys") from why
+            raise
     port.why = f"Wayland display {port.display}"
     return port
 

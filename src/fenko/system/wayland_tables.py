@@ -4,7 +4,8 @@ protocol's XML, which is what numbers them, as far as the last one that is used.
 Arguments: `int`, `uint`, `fixed`, `string`, `object`, `array`, `fd`, `new INTERFACE`; `name` is a string that may be absent, and
 `any` the three arguments of an object whose interface the request says itself. Sources: wayland.xml, xdg-shell,
 wlr-foreign-toplevel-management-unstable-v1 (3), virtual-keyboard-unstable-v1, wlr-virtual-pointer-unstable-v1 (2),
-wlr-layer-shell-unstable-v1 (3), wlr-data-control-unstable-v1 (2) and org_kde_kwin_fake_input (4).
+wlr-layer-shell-unstable-v1 (3), wlr-data-control-unstable-v1 (2),
+org_kde_kwin_fake_input (4) and org_kde_kwin_keystate (1).
 """
 
 from __future__ import annotations
@@ -166,6 +167,10 @@ zwlr_data_control_offer_v1
 > receive string fd
 > destroy
 < offer string
+
+org_kde_kwin_keystate
+> fetchStates
+< stateChanged uint uint
 
 org_kde_kwin_fake_input
 > authenticate string string

@@ -59,6 +59,7 @@ def _library() -> Any:
         "xkb_keymap_min_keycode": (number, (pointer,)),
         "xkb_keymap_max_keycode": (number, (pointer,)),
         "xkb_keymap_num_layouts": (number, (pointer,)),
+        "xkb_keymap_layout_get_name": (ctypes.c_char_p, (pointer, number)),
         "xkb_keymap_num_levels_for_key": (number, (pointer, number, number)),
         "xkb_keymap_key_get_syms_by_level": (ctypes.c_int, (pointer, number, number, number, symbols)),
         "xkb_state_new": (pointer, (pointer,)),
@@ -175,6 +176,12 @@ class KeyboardMap:
     def _levels(self, code: int, group: int) -> int:
         levels: int = self._library.xkb_keymap_num_levels_for_key(self._keymap, code + X_KEYCODE_OFFSET, group)
         return levels
+
+    @property
+    def name(self) -> str:
+        """What its first layout calls itself, such as `German`; empty if it has no name."""
+        raw: bytes | None = self._library.xkb_keymap_layout_get_name(self._keymap, 0)
+        return (raw or b"").decode("utf-8", "replace")
 
     @cached_property
     def groups(self) -> list[dict[str, tuple[int, ...]]]:
