@@ -145,10 +145,17 @@ class Compositor:
         self.processes.append(self._keyboard)
         self.press(202)
 
+    def hold(self, *codes: int) -> None:
+        """Strikes several keys of the person's own keyboard together."""
+        self._strike("+".join(map(str, codes)))
+
     def press(self, *codes: int) -> None:
         """Strikes keys of the person's own keyboard."""
+        self._strike(" ".join(map(str, codes)))
+
+    def _strike(self, words: str) -> None:
         assert self._keyboard.stdin is not None and self._keyboard.stdout is not None
-        self._keyboard.stdin.write(f"{' '.join(map(str, codes))}\n".encode())
+        self._keyboard.stdin.write(f"{words}\n".encode())
         self._keyboard.stdin.flush()
         assert self._keyboard.stdout.readline() == b"done\n"
 

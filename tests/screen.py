@@ -156,14 +156,20 @@ class Screen:
 
     def press(self, *codes: int) -> None:
         """Strikes keys by their codes, as a keyboard does: whatever group is in force stays so."""
+        self._fake(*[(kind, code) for code in codes for kind in (2, 3)])
+
+    def hold(self, *codes: int) -> None:
+        """Strikes several keys together."""
+        self._fake(*[(2, code) for code in codes], *[(3, code) for code in reversed(codes)])
+
+    def _fake(self, *moves: tuple[int, int]) -> None:
         import xcffib.xproto
         import xcffib.xtest
 
         connection = xcffib.connect(self.display)
         keyboard = connection(xcffib.xtest.key)
-        for code in codes:
-            for kind in (2, 3):
-                keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
+        for kind, code in moves:
+            keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
         connection.core.GetInputFocus().reply()
         connection.disconnect()
 

@@ -33,8 +33,11 @@ def move(code: int, down: bool) -> None:
 
 
 for codes in sys.stdin:
-    for code in map(int, codes.split()):
-        move(code, True)
-        move(code, False)
+    for word in codes.split():  # struck together with `+` between them
+        together = [int(code) for code in word.split("+")]
+        for code in together:
+            move(code, True)
+        for code in reversed(together):
+            move(code, False)
     line.settle()
     print("done", flush=True)

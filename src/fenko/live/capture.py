@@ -10,7 +10,7 @@ from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KEY_FOR_CODE, NAMED_KEYS
 from fenko.core.macros import Stroke
 from fenko.desk.load import Desk
-from fenko.devices.capture import X11Capture
+from fenko.devices.capture import WaylandCapture, X11Capture
 from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.surfaces import Surfaces
@@ -37,13 +37,13 @@ class Capture:
         self._done = done
         self._strokes: list[Stroke] = []
         self._down: set[str] = set()
-        self._server: X11Capture | None = None
+        self._server: X11Capture | WaylandCapture | None = None
         self._surfaces: Surfaces | None = None
         self._timer = loop.timer(self._over)
-        why = "there is no X server that has the keyboard"
-        if display_name() and not on_wayland():
+        why = "there is no display that has the keyboard"
+        if display_name() or on_wayland():
             try:
-                self._server = X11Capture()
+                self._server = WaylandCapture() if on_wayland() else X11Capture()
             except DisplayError as error:
                 why = str(error)
         if self._server is not None:

@@ -5,7 +5,7 @@ Arguments: `int`, `uint`, `fixed`, `string`, `object`, `array`, `fd`, `new INTER
 `any` the three arguments of an object whose interface the request says itself. Sources: wayland.xml, xdg-shell,
 wlr-foreign-toplevel-management-unstable-v1 (3), virtual-keyboard-unstable-v1, wlr-virtual-pointer-unstable-v1 (2),
 wlr-layer-shell-unstable-v1 (3), wlr-data-control-unstable-v1 (2),
-org_kde_kwin_fake_input (4) and org_kde_kwin_keystate (1).
+keyboard-shortcuts-inhibit-unstable-v1, org_kde_kwin_fake_input (4) and org_kde_kwin_keystate (1).
 """
 
 from __future__ import annotations
@@ -167,6 +167,15 @@ zwlr_data_control_offer_v1
 > receive string fd
 > destroy
 < offer string
+
+zwp_keyboard_shortcuts_inhibit_manager_v1
+> destroy
+> inhibit_shortcuts new zwp_keyboard_shortcuts_inhibitor_v1 object object
+
+zwp_keyboard_shortcuts_inhibitor_v1
+> destroy
+< active
+< inactive
 
 org_kde_kwin_keystate
 > fetchStates
