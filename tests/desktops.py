@@ -13,6 +13,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -254,6 +255,17 @@ class Sway(Compositor):
             return self.in_front(pid)
 
         wait_for(raised, f"{window} in front")
+
+    def colours(self) -> dict[tuple[int, int, int], int]:
+        """Which colours there are on the screen, and of how many pixels."""
+        raw = subprocess.run(["grim", "-t", "ppm", "-"], env=self.environment, capture_output=True, check=True).stdout
+        pixels = raw.split(b"\n", 3)[3]
+        return Counter(zip(pixels[0::3], pixels[1::3], pixels[2::3], strict=True))
+
+    def cursor(self, *what: str) -> None:
+        """Moves the person's pointer, or presses and releases its buttons."""
+        said = self.ask("swaymsg", "seat", "seat0", "cursor", *what)
+        assert said.returncode == 0, said
 
 
 class KWin(Compositor):

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from desktops import desktop
 from fenko.client import RunningDesk
 from fenko.showing.legend_window import Spot
 from screen import Screen, needs_screen, screen
@@ -166,3 +167,42 @@ def test_without_a_screen_it_says_so(fenko: object, make_desk: MakeDesk) -> None
         [*FENKO, "legend", "--window", "--held"], env={**os.environ, "DISPLAY": ""}, capture_output=True, text=True
     )
     assert (held.returncode, "DISPLAY is not set" in held.stderr, "Traceback" in held.stderr) == (1, True, False)
+
+
+def test_on_a_compositor_with_layers(make_desk: MakeDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Over all, and never in the way of the keyboard; dragged, larger, closed; held, and gone with a desk that is killed."""
+    with desktop("sway") as one:
+        monkeypatch.setenv("XDG_RUNTIME_DIR", one.environment["XDG_RUNTIME_DIR"])
+        typed = tmp_path / "typed"
+        one.raise_window(one.terminal("Snipwell", "Reel", typed))
+        holds = [
+            (number * 3.0 + offset, "mode", value) for number in range(1, 40) for offset, value in ((0, 1), (1.5, 0))
+        ]
+        running = started(one, tmp_path, make_desk(HELD), *holds)
+        for _ in range(2):
+            wait_for(lambda: one.colours().get(PAGE, 0) > 20_000, "it is shown while the control is held", 30)
+            wait_for(lambda: PAGE not in one.colours(), "and no longer", 30)
+        running.process.kill()
+        running.process.wait()
+        wait_for(lambda: PAGE not in one.colours(), "it goes with a desk that is killed", 30)
+
+        running = started(one, tmp_path, make_desk(DESK))
+        process = subprocess.Popen([*FENKO, "legend", "--window"], env=one.environment, start_new_session=True)
+        one.processes.append(process)
+        before = wait_for(lambda: one.colours().get(PAGE, 0), "the legend over the other window", 30)
+        one.press(38, 36)
+        wait_for(lambda: typed.exists() and typed.read_text() == "a\n", "the keys to arrive in the other window")
+        one.cursor("set", "1000", "600")
+        one.cursor("press", "button1")
+        one.cursor("set", "700", "350")
+        one.cursor("release", "button1")
+        state = Path(os.environ["XDG_STATE_HOME"]) / "fenko/legend-window.json"
+        wait_for(lambda: state.exists() and json.loads(state.read_text())["x"] < 700, "its place is kept")
+        for _ in range(2):
+            one.cursor("press", "button4")
+            one.cursor("release", "button4")
+        wait_for(lambda: one.colours().get(PAGE, 0) > before * 1.2, "it has grown")
+        one.cursor("press", "button3")
+        one.cursor("release", "button3")
+        assert process.wait(20) == 0
+        assert running.end() == 0

@@ -17,6 +17,9 @@ if keyboards is not None:
     keyboard.tell("keymap", 1, memory_with(text), len(text))
     group = int(sys.argv[2])
     keyboard.tell("modifiers", 0, 0, 0, group)
+    pointers = line.bind("zwlr_virtual_pointer_manager_v1", 1)
+    assert pointers is not None
+    mouse = pointers.tell("create_virtual_pointer", seat)  # a person has one of these too
 else:
     fake = line.bind("org_kde_kwin_fake_input", 4)
     assert fake is not None

@@ -14,6 +14,7 @@ from fenko.system.xkb import X_KEYCODE_OFFSET, KeyboardMap, NoKeymap, character_
 from fenko.system.xserver import open_display
 
 _OVER_ALL, _EXCLUSIVE, _ARGB = 3, 1, 0
+
 _ASYNC, _CURRENT_TIME = 1, 0
 _GROUP_SHIFT = 13
 _CORE_KEYBOARD, _DETECTABLE_REPEAT = 0x100, 1

@@ -23,7 +23,7 @@ from fenko.drawing.plans import DARK, Look
 from fenko.drawing.scene import Page
 from fenko.showing.legend import Legend, in_force, why
 from fenko.system.files import whole_file
-from fenko.system.overlay import Gesture, Overlay
+from fenko.system.overlay import Gesture, open_overlay
 from fenko.system.session import DisplayError
 from fenko.system.talking import Talk
 from fenko.system.xpicture import Picture
@@ -97,7 +97,7 @@ class LegendWindow:
     def run(self) -> int:
         """Shows it until it is closed, or Ctrl-C."""
         try:
-            self._overlay = Overlay("Fenko: legend", solid=not self._held)
+            self._overlay = open_overlay("Fenko: legend", solid=not self._held)
         except DisplayError as lost:
             self._note(str(lost))
             return 1

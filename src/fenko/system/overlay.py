@@ -1,11 +1,13 @@
-"""A window over all others that shows a picture, never has the keyboard, and is not the window manager's business."""
+"""A window over all others that shows a picture, never has the keyboard, and is not the window manager's business: on an X
+server, or as a layer of a Wayland compositor that has layers."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
+from fenko.system.session import on_wayland
 from fenko.system.xpicture import Backdrop, Picture
 from fenko.system.xserver import open_display
 
@@ -19,7 +21,55 @@ Gesture = Literal["grow", "shrink", "close", "moved"]
 _BUTTONS: dict[int, Gesture] = {3: "close", 4: "grow", 5: "shrink"}
 
 
-class Overlay:
+class Overlay(Protocol):
+    """The window, not yet to be seen. Everything raises DisplayError when the display goes away."""
+
+    size: tuple[int, int]
+    place: tuple[int, int]
+    seen: bool
+    due: float | None
+    """When it has to rise again (monotonic seconds), with `rise`."""
+
+    @property
+    def fd(self) -> int:
+        """Becomes readable when something has come; then call `read`."""
+
+    @property
+    def screen(self) -> tuple[int, int]:
+        """Width and height of the whole display, in pixels."""
+
+    @property
+    def dots(self) -> float:
+        """Pixels an inch, as the desktop wants them."""
+
+    def show(self, picture: Picture, place: tuple[int, int]) -> None:
+        """Shows this picture at a place; on top of all."""
+
+    def hide(self) -> None:
+        """It is not to be seen."""
+
+    def read(self, told: Callable[[Gesture], None]) -> None:
+        """Takes what has come, and tells what a hand does."""
+
+    def rise(self) -> None:
+        """It is over all others again."""
+
+    def close(self) -> None:
+        """It is gone."""
+
+
+def open_overlay(title: str, solid: bool) -> Overlay:
+    """The window of this desktop. Where `solid`, it can be dragged and takes clicks; else the pointer reaches what lies beneath
+    it. Raises DisplayError."""
+    if on_wayland():
+        from fenko.system.layer import LayerOverlay, has_layers
+
+        if has_layers():
+            return LayerOverlay(solid)
+    return XOverlay(title, solid)
+
+
+class XOverlay:
     """The window, not yet to be seen. Raises DisplayError when there is no X server, or it goes away.
 
     Where `solid`, it can be dragged and takes clicks; else the pointer reaches what lies beneath it."""
@@ -52,7 +102,6 @@ class Overlay:
         self.seen = False
         self._raised = 0.0
         self.due: float | None = None
-        """When it has to rise again (monotonic seconds), with `rise`."""
         self._grip: tuple[int, int] | None = None
         display.flush()
 

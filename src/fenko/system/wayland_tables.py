@@ -57,6 +57,16 @@ wl_pointer
 
 wl_compositor
 > create_surface new wl_surface
+> create_region new wl_region
+
+wl_region
+> destroy
+
+wl_output
+< geometry int int int int int string string int
+< mode uint int int int
+< done
+< scale int
 
 wl_surface
 > destroy

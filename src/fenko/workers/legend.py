@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.system.overlay import open_overlay
 from fenko.system.session import DisplayError
-from fenko.system.xserver import open_display
 from fenko.workers.worker import Away, Worker
 
 _ENDS = 1.0  # seconds that it has for that
@@ -26,9 +26,9 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str]
     except (ImportError, OSError) as why:
         return [(False, f"the legend cannot be drawn: {why}", "Cairo and Pango: `apt install libpangocairo-1.0-0`")]
     try:
-        open_display().close()
+        open_overlay("", solid=False).close()
     except DisplayError as why:
-        return [(False, f"the legend has no screen: {why}", "an X11 session, or XWayland")]
+        return [(False, f"the legend has no screen: {why}", "an X11 session, a compositor with layers, or XWayland")]
     return [(True, "the legend is shown over all windows", "")]
 
 
