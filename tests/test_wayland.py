@@ -85,9 +85,9 @@ class Anything:
                 try:
                     line.recv(65536)
                     for raw in self._answers:
-                        null = os.open(os.devnull, os.O_RDONLY)
-                        line.sendmsg([raw or b"\0"], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", [null]))])
-                        os.close(null)
+                        with open(os.devnull, "rb") as null:
+                            passed = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", [null.fileno()]))]
+                            line.sendmsg([raw or b"\0"], passed)
                 except OSError:
                     continue
 

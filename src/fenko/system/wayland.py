@@ -256,9 +256,13 @@ class Wayland:
         if event >= len(about.interface.events):
             return  # of a later version; none of these carries a descriptor in what is spoken here
         message = about.interface.events[event]
+        arguments: list[Any] = []
         try:
-            arguments = self._unpacked(message, body, about)
+            self._unpack(message, body, about, arguments)
         except (struct.error, IndexError) as why:
+            for kind, value in zip(message.arguments, arguments, strict=False):
+                if kind == "fd":
+                    os.close(value)
             raise DisplayError(f"Wayland display {self.name} says what cannot be read") from why
         hear = about.hears.get(message.name)
         if hear is not None:
@@ -268,8 +272,7 @@ class Wayland:
             if kind == "fd":
                 os.close(value)
 
-    def _unpacked(self, message: Message, body: bytes, about: Object) -> list[Any]:
-        arguments: list[Any] = []
+    def _unpack(self, message: Message, body: bytes, about: Object, arguments: list[Any]) -> None:
         at = 0
         for kind in message.arguments:
             if kind == "fd":
@@ -294,7 +297,6 @@ class Wayland:
                         raise IndexError
                     at += (word + 3) // 4 * 4
                     arguments.append(raw if kind == "array" else raw.rstrip(b"\0").decode("utf-8", "replace"))
-        return arguments
 
     def settle(self, seconds: float = SETTLES_WITHIN) -> None:
         """Sends everything, and waits until the compositor has dealt with it."""
