@@ -67,8 +67,9 @@ def _arguments(message: ET.Element) -> tuple[tuple[str, ...], str]:
 class Anything:
     """A compositor that answers with whatever it is given, and descriptors besides."""
 
-    def __init__(self, folder: Path, answers: list[bytes]) -> None:
+    def __init__(self, folder: Path, answers: list[bytes], stays: bool = False) -> None:
         self._answers = answers
+        self._stays = stays
         self._socket = socket.socket(socket.AF_UNIX)
         self._socket.bind(str(folder / "anything"))
         self._socket.listen()
@@ -88,6 +89,8 @@ class Anything:
                         with open(os.devnull, "rb") as null:
                             passed = [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", [null.fileno()]))]
                             line.sendmsg([raw or b"\0"], passed)
+                    while self._stays and line.recv(65536):
+                        pass
                 except OSError:
                     continue
 
@@ -139,7 +142,7 @@ def test_a_compositor_that_says_anything_breaks_nothing(answers: list[bytes], of
     "said", [b"", b"i3-ipc", b"i3-ipc" + b"\xff" * 8, b"nonsense" * 9, b"i3-ipc" + struct.pack("=II", 2, 4) + b"[]"]
 )
 def test_a_sway_that_says_anything(said: bytes, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    server = Anything(tmp_path, [said])
+    server = Anything(tmp_path, [said], stays=said.endswith(b"[]"))
     monkeypatch.setenv("SWAYSOCK", str(tmp_path / "anything"))
     if said.endswith(b"[]"):
         SwayWindows().close()  # an empty answer is one
