@@ -479,6 +479,13 @@ def _opened(make: Callable[[], Any]) -> Iterator[Any]:
         one.close()
 
 
+class BareGnome(Gnome):
+    """The same as it comes."""
+
+    extension = False
+
+
+OTHERS: dict[str, Callable[[], Any]] = {"gnome, bare": lambda: _opened(BareGnome)}
 BARE: dict[str, Callable[[], Any]] = {"weston": lambda: _opened(Weston), "cage": lambda: _opened(Cage)}
 """Compositors that offer nothing of what Fenko asks."""
 DESKTOPS: dict[str, Callable[[], Any]] = {
@@ -493,7 +500,7 @@ def missing(name: str) -> list[str]:
     """The Debian packages without which this machine does not have that desktop."""
     if name == "X11":
         return MISSING
-    command, package = NEEDED[name]
+    command, package = NEEDED[name.partition(",")[0]]
     found = [] if shutil.which(command) else [package]
     if not Path("/usr/lib/python3/dist-packages/PyQt5").exists():
         found.append("python3-pyqt5")
@@ -507,5 +514,5 @@ def desktop(name: str) -> Iterator[Any]:
     """That desktop, or a skipped test where it cannot be had."""
     if lacks := missing(name):
         pytest.skip(f"needs {name}: apt-get install {' '.join(lacks)}")
-    with (DESKTOPS | BARE)[name]() as one:
+    with (DESKTOPS | BARE | OTHERS)[name]() as one:
         yield one

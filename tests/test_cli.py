@@ -224,7 +224,7 @@ def test_devices_and_windows_without_any(fenko: Run) -> None:
     assert isinstance(json.loads(done.stdout), list)
     done = fenko("windows")
     assert done.returncode == 1
-    assert "DISPLAY is not set" in done.stderr
+    assert "neither DISPLAY nor WAYLAND_DISPLAY is set" in done.stderr
 
 
 def test_ctrl_c_while_a_class_is_made_ends_cleanly(monkeypatch: pytest.MonkeyPatch) -> None:

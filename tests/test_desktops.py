@@ -7,6 +7,7 @@ import json
 import os
 import signal
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,7 +16,7 @@ import pytest
 from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
-from desktops import BARE, DESKTOPS, desktop
+from desktops import BARE, DESKTOPS, desktop, missing
 from running import DESK, Running, press, take
 from support import FENKO, MakeDesk, wait_for
 
@@ -360,3 +361,56 @@ def test_a_compositor_that_offers_nothing_is_told_so(name: str, tmp_path: Path, 
         said = log.read_text()
         assert "Traceback" not in said
         assert "lets nobody send keys" in said
+
+
+@pytest.mark.skipif(bool(missing("gnome")), reason=f"needs {' '.join(missing('gnome'))}")
+def test_the_extension_comes_on_consent_and_goes(tmp_path: Path) -> None:
+    environment = os.environ | {
+        "XDG_DATA_HOME": str(tmp_path / "share"), "XDG_CONFIG_HOME": str(tmp_path / "config"), "GSETTINGS_BACKEND": "keyfile",
+    }  # fmt: skip
+
+    def ready(*options: str, answer: str = "") -> subprocess.CompletedProcess[str]:
+        command = [*FENKO, "ready", "--extension", *options]
+        return subprocess.run(command, env=environment, input=answer, capture_output=True, text=True, timeout=60)
+
+    folder = tmp_path / "share/gnome-shell/extensions/desk@fenko"
+    refused = ready("on", answer="n\n")
+    assert (refused.returncode, folder.exists()) == (1, False)
+    assert str(folder) in refused.stderr and "press keys" in refused.stderr
+    assert ready("on", answer="y\n").returncode == 0
+    about = json.loads((folder / "metadata.json").read_text())
+    assert about["uuid"] == folder.name
+    setting = ["gsettings", "get", "org.gnome.shell", "enabled-extensions"]
+    assert "desk@fenko" in subprocess.run(setting, env=environment, capture_output=True, text=True).stdout
+    assert ready("off").returncode == 0
+    assert not folder.exists()
+    assert "desk@fenko" not in subprocess.run(setting, env=environment, capture_output=True, text=True).stdout
+    assert "not there" in ready("off").stderr
+
+
+def test_gnome_without_the_extension_says_what_helps() -> None:
+    with desktop("gnome, bare") as bare:
+        windows = subprocess.run([*FENKO, "windows"], env=bare.environment, capture_output=True, text=True)
+        assert (windows.returncode, "fenko ready --extension on" in windows.stderr) == (1, True)
+        ready = subprocess.run([*FENKO, "ready"], env=bare.environment, capture_output=True, text=True)
+        assert "fenko ready --extension on" in ready.stdout
+
+
+def test_nothing_wakes_it_at_rest(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t", (600, "mode", 1))
+    )
+    running.says("is running")
+
+    def switches() -> int:
+        text = Path(f"/proc/{running.process.pid}/status").read_text()
+        return int(text.partition("\nvoluntary_ctxt_switches:")[2].split()[0])
+
+    def at_rest() -> bool:
+        before = switches()
+        time.sleep(2)
+        return switches() == before
+
+    wait_for(at_rest, "two seconds in which nothing wakes it")
+    assert running.end() == 0

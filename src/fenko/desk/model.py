@@ -416,7 +416,9 @@ class OutputFile(File):
     keys: (
         Annotated[
             Literal["auto", "kernel", "wayland", "x11"],
-            described("Through the kernel's virtual keyboard, through the X server, or what works.", "auto"),
+            described(
+                "Through the kernel's virtual keyboard, the X server, the Wayland compositor, or what works.", "auto"
+            ),
         ]
         | UnsetType
     ) = UNSET
