@@ -385,13 +385,13 @@ class Gnome(Compositor):
             env=self.environment | {"HOME": str(self.folder)},
             start_new_session=True, stdout=(self.folder / "log").open("wb"), stderr=subprocess.STDOUT,
         )  # fmt: skip
-        wait_for(lambda: self._eval("Main.layoutManager._startingUp") == "false", "the shell", 60)
-        self._eval("Main.overview.hide()")
+        wait_for(lambda: self.script("Main.layoutManager._startingUp") == "false", "the shell", 60)
+        self.script("Main.overview.hide()")
         found = re.search(r"public X11 display (:\d+)", (self.folder / "log").read_text())
         self.named["DISPLAY"] = found[1] if found else ""
         self.named["XAUTHORITY"] = str(next(self.folder.glob(".mutter-Xwaylandauth.*"), ""))
 
-    def _eval(self, script: str) -> Any:
+    def script(self, script: str) -> Any:
         """What a script within the shell says, as JSON."""
         said = self.ask(
             "dbus-send", "--session", "--print-reply=literal", "--dest=org.gnome.Shell", "/org/gnome/Shell",
@@ -400,7 +400,7 @@ class Gnome(Compositor):
         return said.partition("boolean true")[2].strip()
 
     def _tree(self) -> list[dict[str, Any]]:
-        said = self._eval(
+        said = self.script(
             "global.get_window_actors().map(a => a.meta_window).map(w => ({ id: `${w.get_id()}`, app: w.get_wm_class() || '', title: w.get_title(),"
             " pid: w.get_pid(), front: w === global.display.focus_window }))"
         )
@@ -411,7 +411,7 @@ class Gnome(Compositor):
         pid = self.windows[window].pid
 
         def raised() -> bool:
-            self._eval(
+            self.script(
                 f"Main.activateWindow(global.get_window_actors().map(a => a.meta_window).find(w => w.get_pid() === {pid}))"
             )
             return self.in_front(pid)
@@ -426,8 +426,8 @@ class Gnome(Compositor):
         wanted = layout.split(",")[group]
 
         def used() -> bool:
-            self._eval(f"Object.values({manager}.inputSources).find(s => s.id === '{wanted}').activate(true)")
-            return str(self._eval(f"{manager}.currentSource.id")).strip('"') == wanted
+            self.script(f"Object.values({manager}.inputSources).find(s => s.id === '{wanted}').activate(true)")
+            return str(self.script(f"{manager}.currentSource.id")).strip('"') == wanted
 
         wait_for(used, f"the layout {wanted}")
         self._layout = layout
@@ -435,11 +435,11 @@ class Gnome(Compositor):
     def press(self, *codes: int) -> None:
         """Strikes keys of the person's own keyboard."""
         make = "get_default_seat().create_virtual_device(imports.gi.Clutter.InputDeviceType.KEYBOARD_DEVICE)"
-        self._eval(f"global.persons = global.persons || imports.gi.Clutter.get_default_backend().{make}; 1")
+        self.script(f"global.persons = global.persons || imports.gi.Clutter.get_default_backend().{make}; 1")
         for code in codes:
             for state in ("PRESSED", "RELEASED"):
                 state = f"imports.gi.Clutter.KeyState.{state}"
-                self._eval(f"global.persons.notify_key(imports.gi.GLib.get_monotonic_time(), {code - 8}, {state}); 1")
+                self.script(f"global.persons.notify_key(imports.gi.GLib.get_monotonic_time(), {code - 8}, {state}); 1")
 
 
 class Weston(Compositor):

@@ -414,3 +414,21 @@ def test_nothing_wakes_it_at_rest(shown: Any, tmp_path: Path, make_desk: MakeDes
 
     wait_for(at_rest, "two seconds in which nothing wakes it")
     assert running.end() == 0
+
+
+def test_a_locked_screen_takes_the_extension_away_for_a_while(tmp_path: Path, make_desk: MakeDesk) -> None:
+    """GNOME lets go of extensions while the screen is locked, which may be for hours."""
+    with desktop("gnome") as shown:
+        shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+        events = [event for t in range(60) for event in press(0.5 + t, "mode", 0.5)]
+        hands = take(tmp_path / "t.jsonl", *events)
+        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+        wait_for(lambda: shown.keys_down() == [75], "f9 held")
+        shown.script("Main.extensionManager.disableExtension('desk@fenko')")
+        running.says("is gone")
+        wait_for(lambda: not shown.keys_down(), "nothing down behind the lock")
+        time.sleep(12)  # longer than what comes back at once is looked for
+        shown.script("Main.extensionManager.enableExtension('desk@fenko')")
+        running.says("is back")
+        wait_for(lambda: shown.keys_down() == [75], "f9 held again")
+        assert running.end() == 0

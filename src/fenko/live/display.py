@@ -12,6 +12,9 @@ from fenko.system.session import DisplayError, on_wayland, shown_name
 from fenko.system.wayland import Wayland
 from fenko.system.xserver import open_display
 
+_PATIENCE = 0.3
+"""Seconds that a compositor has to say that it is there."""
+
 
 class Dependent(Protocol):
     """Something that needs the display."""
@@ -55,7 +58,7 @@ class Displays:
     def _try(self) -> bool:
         """One attempt to open the display again; True if it worked."""
         try:
-            (Wayland if on_wayland() else open_display)().close()
+            (Wayland(patience=_PATIENCE) if on_wayland() else open_display()).close()
             for one in self._dependents:
                 one.display_back()
         except (DisplayError, PortError):

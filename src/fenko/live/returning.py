@@ -1,4 +1,5 @@
-"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens."""
+"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens; and on
+Wayland looks again now and then, for a shell that locks the screen lets go of its extensions."""
 
 from __future__ import annotations
 
@@ -13,6 +14,7 @@ from fenko.system.xserver import SOCKETS, socket_name
 
 _TRY_EVERY = 0.25
 _TRIES = 40
+_LOOK_EVERY = 3.0
 
 
 class Returning:
@@ -63,3 +65,5 @@ class Returning:
         self._tries -= 1
         if self._tries > 0:
             self._timer.set(now + _TRY_EVERY)
+        elif wayland_name():
+            self._timer.set_in(_LOOK_EVERY)  # what tells of windows may come back without the compositor having gone

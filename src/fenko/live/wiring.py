@@ -105,8 +105,8 @@ def _given(words: Iterable[str]) -> list[str]:
 def _preferred() -> tuple[tuple[str, ...], str]:
     """Which ports of keys are tried in this session, and why the first one comes first."""
     if on_wayland():
-        behind = ("x11",) if display_name() else ()  # which reaches only some programs
-        return ("wayland", "kernel", *behind), "a Wayland session, whose compositor is asked first"
+        # Not the X server behind it, which reaches only some programs; whoever wants that says so.
+        return ("wayland", "kernel"), "a Wayland session, whose compositor is asked first"
     if display_name():
         return ("x11", "kernel"), "an X11 session, whose layout in force decides which key is which"
     return ("kernel",), "no display is set"

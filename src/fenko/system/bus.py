@@ -10,6 +10,8 @@ from fenko.system.desktop_windows import AnotherDesktop
 from fenko.system.session import DisplayError
 
 _ANSWERS_WITHIN = 3.0
+_TAKES_WITHIN = 0.5
+"""Seconds that the bus itself, which passes on what others take when they do, may need to take something."""
 _MOST_AT_ONCE = 200
 """Messages; somebody who never stops shall not be listened to for ever."""
 BUS = ("org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus")
@@ -34,6 +36,7 @@ class Bus:
         except Exception as why:  # jeepney says in many ways that nobody answers as it should
             raise BusError(f"the session's message bus cannot be reached: {why or type(why).__name__}") from why
         self.fd: int = self._connection.sock.fileno()
+        self._connection.sock.settimeout(_TAKES_WITHIN)
         self.name: str = self._connection.unique_name
         self._heard: list[Any] = []
 

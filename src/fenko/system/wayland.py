@@ -58,7 +58,7 @@ class Object:
 class Wayland:
     """A connection to a compositor. Every method raises DisplayError when that is gone, or has refused something."""
 
-    def __init__(self, name: str | None = None) -> None:
+    def __init__(self, name: str | None = None, patience: float = SETTLES_WITHIN) -> None:
         self.name = wayland_name() if name is None else name
         if not self.name:
             raise DisplayError("WAYLAND_DISPLAY is not set: there is no Wayland compositor to talk to")
@@ -85,7 +85,7 @@ class Wayland:
         self._registry = self._display.tell("get_registry")
         self._registry.hears = {"global": self._offered, "global_remove": self._withdrawn}
         try:
-            self.settle()
+            self.settle(patience)
         except DisplayError:
             self.close()
             raise
