@@ -189,7 +189,8 @@ _QT = Path("/usr/lib/python3/dist-packages/PyQt5")
 
 
 @pytest.mark.skipif(not _QT.exists(), reason="needs Qt for Debian's Python: apt-get install python3-pyqt5")
-def test_an_action_that_refuses_repeating_gets_every_stroke(tmp_path: Path, make_desk: MakeDesk) -> None:
+@pytest.mark.parametrize("name", DESKTOPS)
+def test_an_action_that_refuses_repeating_gets_every_stroke(name: str, tmp_path: Path, make_desk: MakeDesk) -> None:
     counted = tmp_path / "counted"
     desk = make_desk(
         '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n'
@@ -207,12 +208,9 @@ def test_an_action_that_refuses_repeating_gets_every_stroke(tmp_path: Path, make
     take = tmp_path / "hands.jsonl"
     head = {"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}}
     take.write_text("\n".join(json.dumps(line) for line in [head, *hands]))
-    with desktop("X11") as shown:
-        shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
-        found = wait_for(
-            lambda: shown.ask("xdotool", "search", "--name", "reel actions").stdout.split(), "the window", 30
-        )
-        shown.raise_window(found[-1])
+    with desktop(name) as shown:
+        program = shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
+        shown.raise_window(shown.find(program, "reel actions"))
         subprocess.run(
             [*FENKO, "run", "--desk", str(desk), "--play", str(take)],
             env=shown.environment,
