@@ -94,8 +94,8 @@ def _layout_problems(desk: Desk) -> list[Problem]:
     """What the kernel's virtual keyboard cannot make with the keyboard layout in force."""
     from fenko.outputs.layout import is_known, kernel_layout, missing_in
 
-    if desk.keys == "x11":
-        return []  # the X server's layout decides, whatever it is when the desk runs
+    if desk.keys in ("x11", "wayland"):
+        return []  # the desktop's layout decides, whatever it is when the desk runs
     layout = kernel_layout(desk.layout)
     before = len(desk.sources.problems)
     if desk.layout and not is_known(desk.layout):
@@ -111,7 +111,7 @@ def _layout_problems(desk: Desk) -> list[Problem]:
             desk.sources.add(
                 path,
                 f"{what} through the kernel with layout {layout.name}",
-                expected='keys of the layout, or `[output] keys = "x11"`',
+                expected='keys of the layout, or `[output] keys = "x11"` or `"wayland"`',
                 severity="warning" if desk.keys == "kernel" else "hint",
             )
     return sorted(set(desk.sources.problems[before:]))
