@@ -11,11 +11,10 @@ import re
 import time
 from collections.abc import Callable, Iterable
 
-from fenko.core.axes import Detents
-from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import key_code
 from fenko.core.words import shortened
-from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.compositor import A_LINE, BUTTONS, HORIZONTAL, VERTICAL, CompositorPort
+from fenko.outputs.keys import LOST, SHORTCUT, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.pasting import Clipboard
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost
@@ -30,27 +29,19 @@ LOCKS = "org_kde_kwin_keystate"
 CAPS_LOCK = 58
 _CAPS_LOCK, _LOCKED = 0, 2
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
-_BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 _FIRST_BUTTON = 0x110
-_VERTICAL, _HORIZONTAL = 0, 1
-_A_LINE = 15.0
-_AGAIN = 0.002
 LEDGER_SIZE = 256 + 8
 """A byte for each key code, and one for each button."""
 
 
-class KWinPort(KeyPort):
+class KWinPort(CompositorPort):
     """The compositor's own keyboard and pointer, as if somebody moved them."""
 
     name = "KWin"
-    returns = True
 
     def __init__(self, warn: Callable[[str], None], line: Wayland, ledger: Memory | None = None) -> None:
-        super().__init__(warn)
-        self._line = line
-        self.display = line.name
+        super().__init__(warn, line)
         self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
-        self._scrolled = (Detents(), Detents())
         self._bus: Bus | None = None
         self._clipboard: Clipboard | None = None
         self._group = 0
@@ -94,14 +85,7 @@ class KWinPort(KeyPort):
     def descriptors(self) -> Iterable[Descriptor]:
         """The compositor's, and the bus that says which layout is in force."""
         bus = [] if self._bus is None else [Descriptor(self._bus.fd, self._bus_heard)]
-        return [Descriptor(self._line.fd, self._heard), *bus]
-
-    def _heard(self) -> None:
-        try:
-            self._line.read()
-            self._flush()
-        except LOST as why:
-            raise PortLost(str(why)) from why
+        return [*super().descriptors(), *bus]
 
     def _locked(self, key: int, state: int) -> None:
         if key == _CAPS_LOCK:
@@ -183,27 +167,18 @@ class KWinPort(KeyPort):
         self._fake.tell("pointer_motion", dx, dy)
 
     def _scroll(self, dx: float, dy: float) -> None:
-        for counter, lines, axis in zip(self._scrolled, (dx, dy), (_HORIZONTAL, _VERTICAL), strict=True):
+        for counter, lines, axis in zip(self._scrolled, (dx, dy), (HORIZONTAL, VERTICAL), strict=True):
             whole = counter.turn(lines)
             for _ in range(abs(whole)):
-                self._fake.tell("axis", axis, _A_LINE if whole > 0 else -_A_LINE)
+                self._fake.tell("axis", axis, A_LINE if whole > 0 else -A_LINE)
 
     def _button(self, button: str, on: bool) -> None:
-        code = _BUTTONS[button]
+        code = BUTTONS[button]
         if on:
             self._ledger[256 + code - _FIRST_BUTTON] = 1
         self._fake.tell("button", code, int(on))
         if not on:
             self._ledger[256 + code - _FIRST_BUTTON] = 0
-
-    def _flush(self) -> None:
-        if self._line.flush():
-            self.wake(time.monotonic() + _AGAIN)
-
-    @property
-    def busy(self) -> bool:
-        """Whether something waits to be sent, here or because the compositor is slow."""
-        return super().busy or self._line.waits
 
     def close(self) -> None:
         """Lifts everything."""

@@ -20,7 +20,7 @@ _NOT_FOR_HISTORIES = "x-kde-passwordManagerHint"
 _MOST = 4 << 20
 """Bytes that are given back; somebody who had copied more has to copy it again, and is told so."""
 _SAVES_WITHIN = 0.5
-_READS_WITHIN = 3.0
+_READS_WITHIN = 10.0
 _LOOK_EVERY = 0.003
 
 Content = dict[str, bytes]

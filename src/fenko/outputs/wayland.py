@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import contextlib
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
-from fenko.core.axes import Detents
-from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS, key_code
+from fenko.outputs.compositor import A_LINE, BUTTONS, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.gnome import open_port as gnome_port
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.kwin import FAKE_INPUT, KWinPort
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
-from fenko.outputs.port import Descriptor, PortError, PortLost, Settings
+from fenko.outputs.port import PortError, Settings
 from fenko.outputs.waylandkeymap import GROUPS, MOST_AT_ONCE, OwnKeymap, is_own
 from fenko.outputs.xkeymap import position
 from fenko.system.desktop_windows import AnotherDesktop
@@ -27,28 +26,19 @@ from fenko.system.wayland import Object, Wayland, content_of, memory_with
 from fenko.system.xkb import KeyboardMap, NoKeymap
 
 KEYBOARDS, POINTERS = "zwp_virtual_keyboard_manager_v1", "zwlr_virtual_pointer_manager_v1"
-_VERTICAL, _HORIZONTAL = 0, 1
 _FROM_A_WHEEL = 0
-_A_LINE = 15.0
-"""What compositors say of one detent of a wheel."""
-_BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 _MODIFIER_CODES = frozenset(KERNEL_KEYS[name] for name in ("leftshift", "leftctrl", "leftalt"))
-_AGAIN = 0.002
-"""Seconds until a compositor that took no more is tried again."""
 _LETS_GO_WITHIN = 0.5
 """Seconds that the compositor has at the end to hear that everything is up."""
 
 
-class WaylandPort(KeyPort):
+class WaylandPort(CompositorPort):
     """A keyboard and a pointer that the compositor makes for Fenko."""
 
     name = "the compositor's virtual keyboard"
-    returns = True
 
     def __init__(self, warn: Callable[[str], None], line: Wayland) -> None:
-        super().__init__(warn)
-        self._line = line
-        self.display = line.name
+        super().__init__(warn, line)
         try:
             self._begin()
         except (DisplayError, NoKeymap) as why:
@@ -57,7 +47,6 @@ class WaylandPort(KeyPort):
 
     def _begin(self) -> None:
         self._buttons: set[str] = set()
-        self._scrolled = (Detents(), Detents())
         self._group = 0
         self._state = (0, 0, 0, 0)
         self._theirs = b""
@@ -84,17 +73,6 @@ class WaylandPort(KeyPort):
         self._making = False
 
     # --- What the compositor says ---
-
-    def descriptors(self) -> Iterable[Descriptor]:
-        """The connection."""
-        return (Descriptor(self._line.fd, self._heard),)
-
-    def _heard(self) -> None:
-        try:
-            self._line.read()
-            self._flush()  # what was answered to it
-        except LOST as why:
-            raise PortLost(str(why)) from why
 
     def _able(self, capabilities: int) -> None:
         if capabilities & HAS_KEYBOARD and self._persons is None:
@@ -191,26 +169,17 @@ class WaylandPort(KeyPort):
         self._pointer.tell("frame")
 
     def _scroll(self, dx: float, dy: float) -> None:
-        for counter, lines, axis in zip(self._scrolled, (dx, dy), (_HORIZONTAL, _VERTICAL), strict=True):
+        for counter, lines, axis in zip(self._scrolled, (dx, dy), (HORIZONTAL, VERTICAL), strict=True):
             whole = counter.turn(lines)
             if whole:
                 self._pointer.tell("axis_source", _FROM_A_WHEEL)
-                self._pointer.tell("axis_discrete", _now(), axis, whole * _A_LINE, whole)
+                self._pointer.tell("axis_discrete", _now(), axis, whole * A_LINE, whole)
                 self._pointer.tell("frame")
 
     def _button(self, button: str, on: bool) -> None:
         (self._buttons.add if on else self._buttons.discard)(button)
-        self._pointer.tell("button", _now(), _BUTTONS[button], int(on))
+        self._pointer.tell("button", _now(), BUTTONS[button], int(on))
         self._pointer.tell("frame")
-
-    def _flush(self) -> None:
-        if self._line.flush():
-            self.wake(time.monotonic() + _AGAIN)
-
-    @property
-    def busy(self) -> bool:
-        """Whether something waits to be sent, here or because the compositor is slow."""
-        return super().busy or self._line.waits
 
     def close(self) -> None:
         """Lifts everything, and takes keyboard and pointer away."""
@@ -243,7 +212,7 @@ def open_port(settings: Settings) -> KeyPort:
             if isinstance(why.__cause__, AnotherDesktop):
                 raise PortError(f"the compositor of {line.name} lets nobody send keys") from why
             raise
-    port.why = f"Wayland display {port.display}"
+    port.why = f"Wayland display {line.name}"
     return port
 
 

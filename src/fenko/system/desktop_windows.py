@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from fenko.core.circumstances import Focus
 from fenko.system.processes import program_of
-from fenko.system.session import DisplayError
+from fenko.system.session import DisplayError, display_name, on_wayland
 
 _LONGEST_TITLE = 1000
 """Characters of a title that count; what comes after them could only cost time."""
@@ -43,8 +43,28 @@ class SaidWindow(Struct):
         return Focus(self.app, self.title[:_LONGEST_TITLE], *program_of(self.pid), owner=owner)
 
 
-class DesktopWindows(ABC):
-    """Follows the windows of a desktop. Every method raises DisplayError when the desktop is gone."""
+class WindowList(ABC):
+    """The windows of a desktop. Every method raises DisplayError when the desktop is gone; it may wait for it."""
+
+    @abstractmethod
+    def all(self) -> list[DesktopWindow]:
+        """Every window, from the top to the bottom, or by when it was in front."""
+
+    @abstractmethod
+    def bring_to_front(self, window: DesktopWindow) -> None:
+        """Asks the desktop for it."""
+
+    @abstractmethod
+    def ask_to_close(self, window: DesktopWindow) -> None:
+        """Asks its program, through the desktop."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """Lets go of the desktop."""
+
+
+class DesktopWindows(WindowList):
+    """Follows them."""
 
     where = ""
     """Who tells, in words."""
@@ -58,22 +78,6 @@ class DesktopWindows(ABC):
     @abstractmethod
     def front(self) -> Focus:
         """What is in front, as far as has been heard; an empty focus where nothing is."""
-
-    @abstractmethod
-    def all(self) -> list[DesktopWindow]:
-        """Every window, from the top to the bottom, or by when it was in front. May wait for the desktop."""
-
-    @abstractmethod
-    def bring_to_front(self, window: DesktopWindow) -> None:
-        """Asks the desktop for it."""
-
-    @abstractmethod
-    def ask_to_close(self, window: DesktopWindow) -> None:
-        """Asks its program, through the desktop."""
-
-    @abstractmethod
-    def close(self) -> None:
-        """Stops following."""
 
 
 def open_desktop() -> DesktopWindows:
@@ -92,3 +96,14 @@ def open_desktop() -> DesktopWindows:
         except DisplayError as why:
             reason = why
     raise reason or DisplayError("no desktop is known")
+
+
+def open_windows() -> WindowList:
+    """The windows of this desktop, to be asked for. Raises DisplayError."""
+    if on_wayland():
+        return open_desktop()
+    if not display_name():
+        raise DisplayError("there is no display, so there are no windows")
+    from fenko.system.xwindows import XWindowList
+
+    return XWindowList()

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import socket
 
 from msgspec import structs
 
 from fenko.core.circumstances import Focus
+from fenko.system.desktop_windows import DesktopWindow, WindowList
 from fenko.system.processes import program_of
-from fenko.system.xserver import Display, NoWindow
+from fenko.system.session import DisplayError
+from fenko.system.xserver import Display, NoWindow, open_display
 
 _LONGEST_TITLE = 1000
 """Characters of a title that count; what comes after them could only cost time."""
@@ -88,3 +91,41 @@ def bring_to_front(display: Display, window: int) -> None:
 def ask_to_close(display: Display, window: int) -> None:
     """Asks the window manager to have the program close it, which may ask the person first."""
     display.ask_manager(window, "_NET_CLOSE_WINDOW", 0, _FROM_A_PAGER)
+
+
+class XWindowList(WindowList):
+    """Those of an X server with a window manager."""
+
+    def __init__(self) -> None:
+        self._display = open_display()
+
+    def _managed(self) -> Display:
+        if not self._display.manager_window():
+            raise DisplayError("there is no window manager that could be asked for windows")
+        return self._display
+
+    def all(self) -> list[DesktopWindow]:
+        """Every window, from the top to the bottom."""
+        display = self._managed()
+        found = []
+        front = in_front(display)
+        for number in listed(display):
+            try:
+                found.append(DesktopWindow(str(number), described(display, number), number == front))
+            except NoWindow:
+                continue  # it has just gone
+        return found
+
+    def bring_to_front(self, window: DesktopWindow) -> None:
+        """Asks the window manager."""
+        bring_to_front(self._managed(), int(window.number))
+
+    def ask_to_close(self, window: DesktopWindow) -> None:
+        """Asks the window manager."""
+        ask_to_close(self._managed(), int(window.number))
+
+    def close(self) -> None:
+        """Lets go of the display, once it has dealt with everything: of somebody who has hung up it reads nothing more."""
+        with contextlib.suppress(DisplayError):
+            self._display.ask(self._display.connection.core.GetInputFocus)
+        self._display.close()

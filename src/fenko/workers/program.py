@@ -9,7 +9,9 @@ import shutil
 import subprocess
 import tempfile
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import IO, Any
 
@@ -18,8 +20,9 @@ from fenko.core.patterns import BadPattern, Pattern, compile_pattern
 from fenko.core.words import shortened, slug_of
 from fenko.outputs.registered.program import command_of
 from fenko.outputs.registered.wording import entry
-from fenko.workers.windows import Window, Windows, open_windows
-from fenko.workers.worker import Away, Desk, Worker
+from fenko.system.desktop_windows import DesktopWindow, WindowList, open_windows
+from fenko.system.session import DisplayError
+from fenko.workers.worker import Worker
 
 _SOON = 3.0
 """Seconds within which a program that ends with an error has not started."""
@@ -45,12 +48,11 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str]
                 )
             )
     try:
-        number = len(open_windows().all())
+        with closing(open_windows()) as windows:
+            number = len(windows.all())
         found.append((True, f"{number} window{'' if number == 1 else 's'} can be brought to the front", ""))
-    except Away as why:
-        found.append(
-            (False, f"no windows can be brought to the front: {why}", "a window manager that speaks EWMH, as most do")
-        )
+    except DisplayError as why:
+        found.append((False, f"no windows can be brought to the front: {why}", "see docs/desktops.md"))
     return found
 
 
@@ -59,8 +61,9 @@ def offers(tables: Mapping[str, Any], folder: Path) -> list[tuple[str, str]]:
     apps = tables.get("app")
     names = list(apps) if isinstance(apps, dict) else []
     found = [(f"front {name}", "of the desk") for name in names] + [("close window", "whichever is in front")]
-    with contextlib.suppress(Away):
-        running = {window.focus.app for window in open_windows().all()}
+    with contextlib.suppress(DisplayError):
+        with closing(open_windows()) as windows:
+            running = {window.focus.app for window in windows.all()}
         known = [pattern for name in names for pattern in patterns_of(tables, name)]
         found += [
             (f"front {slug_of(app)}", f'runs; first give the desk an [app.{slug_of(app)}] with `app = "{app}"`')
@@ -83,10 +86,6 @@ def patterns_of(tables: Mapping[str, Any], name: str) -> list[Pattern]:
 class ProgramWorker(Worker):
     """Starts programs, and asks the window manager for windows."""
 
-    def __init__(self, tables: Mapping[str, Any], folder: Path, desk: Desk) -> None:
-        super().__init__(tables, folder, desk)
-        self._windows: Windows | None = None
-
     def send(self, effects: Sequence[Effect]) -> None:
         """Starts, fronts, closes and opens."""
         for _, _, act, what in effects:
@@ -94,37 +93,30 @@ class ProgramWorker(Worker):
                 case "start":
                     self._start(what)
                 case "front":
-                    self._front(what)
+                    self._with_windows(partial(self._front, name=what))
                 case "close":
-                    self._close(what)
+                    self._with_windows(partial(self._close, name=what))
                 case "open":
                     self._open(what)
 
     # --- Windows ---
 
-    def _all(self) -> list[Window] | None:
-        """Every window; None, which is told, if nobody knows of any."""
+    def _with_windows(self, do: Callable[[WindowList], None]) -> None:
+        """Does something with the windows of this desktop; says why, if nobody knows of any. The desktop is let go of again, for
+        what it tells meanwhile nobody would hear."""
         try:
-            if self._windows is None:
-                self._windows = open_windows()
-            return self._windows.all()
-        except Away as why:
-            self._windows = None
+            with closing(open_windows()) as windows:
+                do(windows)
+        except DisplayError as why:
             self.desk.note(f"Programs and windows: {why}")
-            return None
 
-    def _of(self, name: str) -> list[Window] | None:
-        windows = self._all()
-        if windows is None:
-            return None
+    def _of(self, windows: WindowList, name: str) -> list[DesktopWindow]:
         patterns = patterns_of(self.tables, name)
-        return [window for window in windows if any(pattern.fits(window.focus.app) for pattern in patterns)]
+        return [window for window in windows.all() if any(pattern.fits(window.focus.app) for pattern in patterns)]
 
-    def _front(self, name: str) -> None:
-        windows = self._of(name)
-        if windows is None:
-            return
-        if not windows:
+    def _front(self, windows: WindowList, name: str) -> None:
+        found = self._of(windows, name)
+        if not found:
             if command_of(self.tables, name):
                 self._start(name)
             else:
@@ -133,18 +125,14 @@ class ProgramWorker(Worker):
                 )
             return
         # The one in front makes room for the program's next one.
-        behind = [window for window in windows if not window.front]
-        if behind and self._windows is not None:
-            chosen = behind[-1] if len(behind) < len(windows) else behind[0]
-            self._windows.bring_to_front(chosen)
+        behind = [window for window in found if not window.front]
+        if behind:
+            windows.bring_to_front(behind[-1] if len(behind) < len(found) else behind[0])
 
-    def _close(self, name: str | None) -> None:
-        windows = self._of(name) if name is not None else self._all()
-        if windows is None or self._windows is None:
-            return
-        meant = windows if name is not None else [window for window in windows if window.front]
+    def _close(self, windows: WindowList, name: str | None) -> None:
+        meant = self._of(windows, name) if name is not None else [window for window in windows.all() if window.front]
         for window in meant:
-            self._windows.ask_to_close(window)
+            windows.ask_to_close(window)
         if not meant:
             self.desk.note(f"Programs and windows: {f'`{name}` has no window' if name else 'no window is in front'}")
 
@@ -212,7 +200,3 @@ class ProgramWorker(Worker):
                 return
             except subprocess.TimeoutExpired:
                 continue
-
-    def close(self) -> None:
-        """Programs go on."""
-        self._windows = None
