@@ -432,3 +432,18 @@ def test_a_locked_screen_takes_the_extension_away_for_a_while(tmp_path: Path, ma
         running.says("is back")
         wait_for(lambda: shown.keys_down() == [75], "f9 held again")
         assert running.end() == 0
+
+
+def test_a_clipboard_that_was_pasted_from_is_given_back(tmp_path: Path, make_desk: MakeDesk) -> None:
+    with desktop("kwin") as shown:
+        file = tmp_path / "frames.txt"
+        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+        copied = shown.spawn("wl-copy", "--foreground", "what was copied")
+        wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "somebody's copy")
+        events = [*press(0.3, "south"), (600.0, "mode", 1)]
+        hands = take(tmp_path / "t.jsonl", *events)
+        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+        wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
+        wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "it to be there again")
+        assert copied.poll() is not None, "and by nobody else than Fenko"
+        assert running.end() == 0

@@ -144,7 +144,9 @@ class GnomePort(KeyPort):
     def go_on(self, now: float) -> None:
         """Goes on with what waits, and gives the person's layout back when nothing has been typed for a while."""
         super().go_on(now)
-        if not self.busy and now >= self._quiet_at:
+        if self.busy:
+            return  # it has said when it goes on
+        if now >= self._quiet_at:
             self._quiet_at = inf
             self._lent = None
             self._acts.append(["layout", "", ""])

@@ -10,6 +10,7 @@ import contextlib
 import re
 import time
 from collections.abc import Callable, Iterable
+from math import inf
 
 from fenko.core.keys import key_code
 from fenko.core.words import shortened
@@ -28,6 +29,11 @@ FAKE_INPUT = "org_kde_kwin_fake_input"
 LOCKS = "org_kde_kwin_keystate"
 CAPS_LOCK = 58
 _CAPS_LOCK, _LOCKED = 0, 2
+_QUIET = 2.0
+"""Seconds after which a clipboard that was pasted from is given back."""
+_LETS_READ = 1.0
+"""Seconds that a program has at the end to take in what it has pasted."""
+_LOOK_EVERY = 0.02
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
 _FIRST_BUTTON = 0x110
 LEDGER_SIZE = 256 + 8
@@ -46,6 +52,7 @@ class KWinPort(CompositorPort):
         self._clipboard: Clipboard | None = None
         self._group = 0
         self._capitals = False
+        self._quiet_at = inf
         try:
             self._keymap = KeyboardMap.named(*system_layout()[:2])  # until the seat says which one is in force
             self._begin()
@@ -122,6 +129,27 @@ class KWinPort(CompositorPort):
             codes = next((table[key] for table in self._keymap.groups if key in table), None) or position(key)
         return codes
 
+    def go_on(self, now: float) -> None:
+        """Goes on with what waits, and gives the clipboard back when nothing has been pasted for a while."""
+        super().go_on(now)
+        if self._clipboard is None:
+            return
+        self._clipboard.go_on()
+        if self.busy:
+            return  # it has said when it goes on
+        if self._clipboard.busy:
+            self.wake(now + _LOOK_EVERY)
+        elif now >= self._quiet_at:
+            self._quiet_at = inf
+            self._clipboard.give_back()
+        elif self._quiet_at < inf:
+            self.wake(self._quiet_at)
+
+    def _heard(self) -> None:
+        super()._heard()
+        if self._clipboard is not None and self._clipboard.busy and not self.busy:
+            self.wake(time.monotonic() + _LOOK_EVERY)
+
     def _writes(self, key: str) -> bool:
         return len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
 
@@ -140,17 +168,20 @@ class KWinPort(CompositorPort):
             table = self._table()
             codes = [table.get(character) or CONTROL_CHARACTERS.get(character) for character in piece]
             lacking = "".join(dict.fromkeys(one for one, made in zip(piece, codes, strict=True) if made is None))
-            if not lacking:
-                yield from self._stretch(made for made in codes if made is not None)
-            elif self._clipboard is None:
+            if lacking and self._clipboard is not None:
+                wrong = yield from self._clipboard.paste(piece)
+                self._quiet_at = time.monotonic() + _QUIET
+                self.wake(self._quiet_at)
+                if wrong:
+                    self._warn(
+                        f'"{shortened(piece, 40)}" was to be pasted, for the layout lacks {shortened(lacking)}: {wrong}'
+                    )
+                continue
+            if lacking:
                 self._warn_once(
                     lacking, f"`{shortened(lacking)}` cannot be typed by {self.name} with the layout in force"
                 )
-                yield from (made for made in codes if made is not None)
-            elif wrong := (yield from self._clipboard.paste(piece)):
-                self._warn(
-                    f'"{shortened(piece, 40)}" was pasted, as the layout in force lacks {shortened(lacking)}: {wrong}'
-                )
+            yield from self._stretch(made for made in codes if made is not None)
 
     def _stretch(self, strokes: Iterable[tuple[int, ...]]) -> Typing:
         """Types keys as they are, whatever Caps Lock would make of them."""
@@ -180,9 +211,16 @@ class KWinPort(CompositorPort):
         if not on:
             self._ledger[256 + code - _FIRST_BUTTON] = 0
 
+    def _let_read(self) -> None:
+        """The clipboard goes with Fenko; whoever has just pasted has a moment to take it in."""
+        while self._clipboard is not None and time.monotonic() < self._clipboard.pasted + _LETS_READ:
+            self._clipboard.go_on()
+            time.sleep(_LOOK_EVERY)
+
     def close(self) -> None:
         """Lifts everything."""
         with contextlib.suppress(*LOST):  # with the compositor gone nothing is down any more
+            self._let_read()
             lift(self._line, self._ledger, self._fake.tell)
         self._leave_bus()
         self._line.close()

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
+import sys
+import termios
 import time
 from collections.abc import Generator
 from functools import partial
+from math import inf
+from typing import Any
 
 from fenko.system.session import DisplayError
 from fenko.system.wayland import Object, Wayland
@@ -38,6 +43,10 @@ class Clipboard:
         self._offers: dict[int, tuple[Object, list[str]]] = {}
         self._now = {"selection": 0, "primary_selection": 0}
         self._taken = False
+        self._before: dict[str, Content | None] | None = None
+        self._transfers: list[Any] = []
+        self.pasted = -inf
+        """When somebody has pasted last (monotonic seconds)."""
         self._device = manager.tell("get_data_device", seat)
         self._device.hears = {
             "data_offer": self._offered,
@@ -96,18 +105,42 @@ class Clipboard:
         self._device.tell("set_selection" if which == "selection" else "set_primary_selection", source)
 
     def _send(self, content: Content, taken: bool, kind: str, fd: int) -> None:
-        """Somebody pastes. A pipe takes this much at once, or whoever reads it is not there any more."""
+        """Somebody pastes, or wants to know what was copied."""
         os.set_blocking(fd, False)
-        with contextlib.suppress(OSError):
-            os.write(fd, content.get(kind, b""))
-        os.close(fd)
+        self._transfers.append([fd, content.get(kind, b"")])
         self._taken = self._taken or (taken and kind in _TEXTS)
+        self.go_on()
+
+    def go_on(self) -> None:
+        """Writes as much as whoever reads takes. A pipe is closed when all of it has been read."""
+        for transfer in list(self._transfers):
+            fd, left = transfer
+            try:
+                while left:
+                    left = left[os.write(fd, left) :]
+            except BlockingIOError:
+                pass
+            except OSError:
+                left = b""  # nobody reads it any more
+            transfer[1] = left
+            if not left and not _unread(fd):
+                os.close(fd)
+                self._transfers.remove(transfer)
+
+    @property
+    def busy(self) -> bool:
+        """Whether somebody still reads."""
+        return bool(self._transfers)
 
     def paste(self, text: str) -> Generator[tuple[int, ...] | float, None, str | None]:
-        """Strokes, and seconds to wait, by which a text comes where somebody types; says what went wrong, if anything did."""
-        before: dict[str, Content | None] = {}
-        for which in self._now:
-            before[which] = yield from self._content(which)
+        """Strokes, and seconds to wait, by which a text comes where somebody types; says what went wrong, if anything did.
+        What was there before is given back by `give_back`: not at once, for some programs (GTK) forget what they are reading
+        when the clipboard becomes another one."""
+        if self._before is None:
+            before: dict[str, Content | None] = {}
+            for which in self._now:
+                before[which] = yield from self._content(which)
+            self._before = before
         raw = text.encode()
         for which in self._now:
             self._put(which, dict.fromkeys(_TEXTS, raw) | {_NOT_FOR_HISTORIES: b"secret"}, taken=True)
@@ -115,11 +148,27 @@ class Clipboard:
         self._line.flush()
         yield PASTES
         end = time.monotonic() + _READS_WITHIN
-        while not self._taken and time.monotonic() < end:
+        while (not self._taken or self._transfers) and time.monotonic() < end:
+            self.go_on()
             yield _LOOK_EVERY
-        for which, content in before.items():
-            self._put(which, content or {})
-        self._line.flush()
+        self.pasted = time.monotonic()
         if not self._taken:
             return "the program pasted nothing"
-        return None if None not in before.values() else "what had been copied was too much to be given back"
+        return None if None not in self._before.values() else "what had been copied was too much to be given back"
+
+    def give_back(self) -> None:
+        """What had been copied is there again, as long as this goes on."""
+        before, self._before = self._before, None
+        for which, content in (before or {}).items():
+            self._put(which, content or {})
+        self._line.flush()
+
+
+def _unread(fd: int) -> int:
+    """Bytes that stand in a pipe."""
+    count = bytearray(4)
+    try:
+        fcntl.ioctl(fd, termios.FIONREAD, count)
+    except OSError:
+        return 0
+    return int.from_bytes(count, sys.byteorder)
