@@ -9,6 +9,7 @@ from PyQt5.QtCore import QTimer
 from PyQt5.QtWidgets import QApplication, QDialog, QMainWindow
 
 application = QApplication(["snipwell"])
+application.setDesktopFileName("snipwell")
 window = QMainWindow()
 window.setWindowTitle("Reel 2")
 window.resize(300, 200)

@@ -447,3 +447,46 @@ def test_a_clipboard_that_was_pasted_from_is_given_back(tmp_path: Path, make_des
         wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "it to be there again")
         assert copied.poll() is not None, "and by nobody else than Fenko"
         assert running.end() == 0
+        much = tmp_path / "much"
+        much.write_bytes(b"x" * 5_000_000)
+        shown.spawn("sh", "-c", f"wl-copy --foreground --type image/png < {much}")
+        wait_for(lambda: "image/png" in shown.ask("wl-paste", "--list-types").stdout, "a large copy")
+        again = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+        again.says("too much to be given back")
+        assert "x-kde-passwordManagerHint" in shown.ask("wl-paste", "--list-types").stdout, "not for histories"
+        assert again.end() == 0
+
+
+def test_a_dialog_belongs_to_its_window(shown: Any, tmp_path: Path) -> None:
+    asks = tmp_path / "asks"
+    shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_dialog.py"), str(asks))
+
+    def in_front() -> Any:
+        said = subprocess.run(
+            [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True
+        )
+        found = [window for window in json.loads(said.stdout or "[]") if window["front"]]
+        return found[0] if found else {}
+
+    wait_for(lambda: in_front().get("title") == "Reel 2", "the window")
+    assert "owner" not in in_front()
+    asks.touch()
+    wait_for(lambda: in_front().get("title") == "Export reel", "the dialog")
+    owner = in_front()["owner"]
+    assert (owner["app"], owner["title"]) == ("snipwell", "Reel 2")
+
+
+def test_a_layout_that_was_lent_is_given_back(tmp_path: Path, make_desk: MakeDesk) -> None:
+    with desktop("gnome") as shown:
+        file = tmp_path / "frames.txt"
+        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+        shown.use_layout("us,ru")
+        hands = take(tmp_path / "t.jsonl", *press(0.3, "south"), (600.0, "mode", 1))
+        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+        wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
+        wait_for(lambda: not (shown.folder / "config/xkb/symbols/fenko").exists(), "the layout to be gone")
+        shown.lock_group(1)  # which the layout of the moment did not have
+        shown.press(52, 36)
+        wait_for(lambda: file.read_text().splitlines()[1:] == ["я"], "the person's own layout")
+        assert running.process.poll() is None
+        assert running.end() == 0

@@ -7,7 +7,7 @@ import os
 import socket
 import struct
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -23,6 +23,15 @@ _LONGEST = 1 << 24
 _DEEPEST = 100
 
 
+class _Known(NamedTuple):
+    """What sway says of a window."""
+
+    app: str
+    title: str
+    pid: int
+    floats: bool
+
+
 class SwayWindows:
     """Knows the processes of windows. Raises OSError where there is no sway, or it is gone."""
 
@@ -32,8 +41,8 @@ class SwayWindows:
             raise FileNotFoundError("SWAYSOCK is not set")
         self._socket = socket.socket(socket.AF_UNIX)
         self._in = b""
-        self._pids: dict[tuple[str, str], int] = {}
-        self._front: tuple[str, int] = ("", 0)
+        self._known: dict[int, _Known] = {}
+        self._front = 0
         try:
             self._socket.settimeout(_ANSWERS_WITHIN)
             self._socket.connect(path)
@@ -54,7 +63,7 @@ class SwayWindows:
         while True:
             for kind, body in self._messages():
                 if kind == _GET_TREE:
-                    self._pids.clear()
+                    self._known.clear()
                     for node in _nodes(body):
                         self._note(node)
                     return
@@ -89,30 +98,44 @@ class SwayWindows:
             raw, self._in = self._in[_HEADER.size : _HEADER.size + length], self._in[_HEADER.size + length :]
             try:
                 yield kind, msgspec.json.decode(raw)
-            except (msgspec.DecodeError, UnicodeDecodeError):
+            except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
                 continue
 
     def _hear(self, kind: int, body: Any) -> bool:
         if kind != _WINDOW_CHANGED or not isinstance(body, dict) or not isinstance(body.get("container"), dict):
             return False
-        self._note(body["container"])
+        if body.get("change") == "close":
+            gone = body["container"].get("id")
+            if isinstance(gone, int):
+                self._known.pop(gone, None)
+        else:
+            self._note(body["container"])
         return True
 
     def _note(self, node: dict[str, Any]) -> None:
-        pid, title = node.get("pid"), node.get("name") or ""
+        number, pid, title = node.get("id"), node.get("pid"), node.get("name") or ""
         properties = node.get("window_properties")
         app = node.get("app_id") or (properties.get("class") if isinstance(properties, dict) else None) or ""
-        if isinstance(pid, int) and isinstance(app, str) and isinstance(title, str):
-            self._pids[app, title] = pid
+        if isinstance(number, int) and isinstance(pid, int) and isinstance(app, str) and isinstance(title, str):
+            self._known[number] = _Known(app, title, pid, node.get("type") == "floating_con")
             if node.get("focused") is True:
-                self._front = (app, pid)
+                self._front = number
 
     def completed(self, focus: Focus, front: bool) -> Focus:
-        """A window with its program, as far as that is known."""
-        pid = self._front[1] if front and self._front[0] == focus.app else self._pids.get((focus.app, focus.title), 0)
-        program, path, arguments = program_of(pid) if pid > 0 else ("", "", "")
-        owner = self.completed(focus.owner, False) if focus.owner is not None else None
-        return Focus(focus.app, focus.title, program, path, arguments, owner)
+        """A window with its program, as far as that is known; one that floats belongs to a window of its program that does not,
+        for sway has dialogs float, and says nothing else of them."""
+        found = self._known.get(self._front) if front else None
+        if found is None or found.app != focus.app:
+            same = (one for one in self._known.values() if (one.app, one.title) == (focus.app, focus.title))
+            found = next(same, None)
+        if found is None or found.pid <= 0:
+            return focus
+        owner = focus.owner
+        if owner is None and found.floats:
+            mains = [one for one in self._known.values() if one.pid == found.pid and not one.floats]
+            owner = Focus(mains[-1].app, mains[-1].title) if mains else None
+        program = program_of(found.pid)
+        return Focus(focus.app, focus.title, *program, owner=owner and Focus(owner.app, owner.title, *program))
 
     def close(self) -> None:
         """Asks nothing any more."""
