@@ -1,0 +1,84 @@
+"""A compositor that offers nothing, and reads the kernel's devices as any does: keys go to its programs through the kernel."""
+
+from __future__ import annotations
+
+import json
+import os
+import pwd
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from support import wait_for
+
+DESK = """
+[surface.pad]
+kind = "gamepad"
+[profile.base.on.pad]
+south = 'type "through the kernel" then ctrl+u then wait 50ms then type "it came, ~12%" then enter'
+"""
+UDEVD = "/lib/systemd/systemd-udevd"
+
+
+@pytest.fixture
+def compositor() -> Iterator[tuple[Path, subprocess.Popen[bytes]]]:
+    """Cage with a terminal, for a person who is not root, with a seat; and the folder of that session."""
+    for command in ("cage", "foot", "seatd"):
+        if shutil.which(command) is None:
+            pytest.skip(f"needs {command}")
+    Path("/run/udev").mkdir(exist_ok=True)
+    environment = os.environ | {"SYSTEMD_IGNORE_CHROOT": "1"}
+    subprocess.run([UDEVD, "--daemon"], env=environment, check=True, capture_output=True)
+    subprocess.run(["udevadm", "trigger", "--settle"], env=environment, check=True)
+    nobody = pwd.getpwnam("nobody")
+    folder = Path(tempfile.mkdtemp(prefix="fenko-"))
+    os.chown(folder, nobody.pw_uid, nobody.pw_gid)
+    seat = subprocess.Popen(["seatd", "-u", "nobody"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    wait_for(Path("/run/seatd.sock").exists, "the seat")
+    session = environment | {
+        "XDG_RUNTIME_DIR": str(folder), "HOME": str(folder), "LIBSEAT_BACKEND": "seatd", "LC_ALL": "C.UTF-8",
+        "WLR_BACKENDS": "headless,libinput", "WLR_RENDERER": "pixman", "WLR_LIBINPUT_NO_DEVICES": "1",
+    }  # fmt: skip
+    user = ["setpriv", "--reuid", str(nobody.pw_uid), "--regid", str(nobody.pw_gid), "--clear-groups"]
+    reads = f'touch {folder}/listens; while IFS= read -r line; do echo "$line" >> {folder}/typed; done'
+    with (folder / "log").open("wb") as log:
+        cage = subprocess.Popen(
+            [*user, "cage", "--", "foot", "bash", "-c", reads],
+            env=session,
+            stdout=log,
+            stderr=log,
+            start_new_session=True,
+        )
+    wait_for((folder / "listens").exists, "the terminal", 120)
+    yield folder, cage
+    for process in (cage, seat):
+        process.kill()
+        process.wait()
+    subprocess.run(["udevadm", "control", "--exit"], check=False)
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+def test_the_kernels_way_works_there(compositor: tuple[Path, subprocess.Popen[bytes]], tmp_path: Path) -> None:
+    folder, cage = compositor
+    (tmp_path / "desk.toml").write_text(DESK)
+    hands = [{"take": 1, "name": "x", "surfaces": {"pad": "gamepad"}}]
+    # The compositor finds the new keyboard when the kernel's device manager tells it.
+    hands += [{"t": t, "surface": "pad", "control": "south", "value": value} for t, value in ((8, 1), (9, 0))]
+    (tmp_path / "t.jsonl").write_text("\n".join(map(json.dumps, hands)))
+    socket = next(place for place in folder.glob("wayland-?") if place.is_socket())
+    environment = {name: value for name, value in os.environ.items() if name != "DISPLAY"}
+    done = subprocess.run(
+        [sys.executable, "-m", "fenko", "run", "--desk", str(tmp_path), "--play", str(tmp_path / "t.jsonl")],
+        env=environment | {"XDG_RUNTIME_DIR": str(folder), "WAYLAND_DISPLAY": socket.name}, capture_output=True, text=True,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "because the compositor of wayland-0 lets nobody send keys" in done.stderr
+    typed = folder / "typed"
+    wait_for(lambda: typed.exists() and typed.read_text().strip(), f"what was typed: {done.stderr}", 60)
+    assert typed.read_text().splitlines() == ["it came, ~12%"]  # and Ctrl+U has taken away what came before
+    assert cage.poll() is None
