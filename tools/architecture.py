@@ -22,7 +22,7 @@ ROOT = Path(__file__).parent.parent
 BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "command line, and what it shows": ((2, 86, 96, 9), ["cli", "showing", "drawing"]),
     "sources": (
-        (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11",
+        (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11", "focus.wayland",
                           "live.keyboard", "live.running", "live.playing", "live.linked", "core.midi_in", "core.board_lines", "core.lent"],
     ),
     "inbox": ((23.5, 58, 11.5, 16), ["live.inbox", "live.loop", "core.inputs"]),
@@ -33,7 +33,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     ),
     "router": ((69.5, 58, 9, 16), ["live.router"]),
     "ports": (
-        (81.5, 42, 16.5, 38), ["outputs.ports", "outputs.port", "outputs.keys", "outputs.x11", "outputs.kernel",
+        (81.5, 42, 16.5, 38), ["outputs.ports", "outputs.port", "outputs.keys", "outputs.x11", "outputs.wayland", "outputs.kwin", "outputs.gnome", "outputs.kernel",
                            "outputs.listing", "outputs.afar", "live.guard"],
     ),
     "session": ((23.5, 35.5, 11.5, 19), ["live.session", "live.wiring", "live.display", "live.talk", "live.rereading", "live.far"]),
@@ -52,7 +52,7 @@ SAYS = {
     "core.gestures": "press, hold, tap, double, turn", "core.runs": "actions, step by step", "core.motion": "pointer, scrolling, values", "core.held": "who holds what",
     "core.situation": "profile, layers, pause", "core.stack": "what a cell does now", "core.shortways": "the common cases",
     "core.agenda": "what is due, and when", "core.lights": "what lamps show", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
-    "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kernel": "key codes",
+    "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kwin": "pasted", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
     "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
     "workers.surface": "a surface's ways", "core.flow": "floods, summed up", "core.lent": "on the way", "core.board_lines": "lines", "core.midi_in": "messages", "live.devices": "of the desk",

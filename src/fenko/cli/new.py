@@ -94,7 +94,7 @@ def _could_be(thing: Thing) -> bool:
 
 def window_in_front() -> Focus | None:
     """The window in front; asked in a terminal, the one behind it, for nobody means the terminal."""
-    from fenko.focus.front import open_front
+    from fenko.focus.opening import open_front
     from fenko.system.session import DisplayError
 
     try:

@@ -184,7 +184,7 @@ class _Watcher:
             self._record((self._start, FOCUS, self._focus))
 
     def _follow_focus(self, stack: ExitStack) -> None:
-        from fenko.focus.front import open_front
+        from fenko.focus.opening import open_front
         from fenko.system.session import DisplayError
 
         try:

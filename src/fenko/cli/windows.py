@@ -26,7 +26,7 @@ def command(form: str, follow: bool) -> None:
 
     The window in front is the terminal that you ask in; with --follow, click on the one that you mean.
     """
-    from fenko.focus.front import open_front
+    from fenko.focus.opening import open_front
     from fenko.system.session import DisplayError
 
     try:

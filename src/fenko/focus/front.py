@@ -7,7 +7,6 @@ from abc import ABC, abstractmethod
 from msgspec import Struct
 
 from fenko.core.circumstances import Focus
-from fenko.system.session import DisplayError, display_name, on_wayland
 
 
 class Window(Struct, frozen=True):
@@ -44,16 +43,3 @@ class FrontWindow(ABC):
     @abstractmethod
     def close(self) -> None:
         """Stops following."""
-
-
-def open_front() -> FrontWindow:
-    """What this desktop offers. Raises DisplayError where that is nothing."""
-    if on_wayland():
-        from fenko.focus.wayland import WaylandFront
-
-        return WaylandFront()
-    if not display_name():
-        raise DisplayError("neither DISPLAY nor WAYLAND_DISPLAY is set: there is no desktop to talk to")
-    from fenko.focus.x11 import X11Front
-
-    return X11Front()

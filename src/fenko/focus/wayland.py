@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fenko.core.circumstances import Focus
 from fenko.focus.front import FrontWindow, Window
-from fenko.system.desktop_windows import open_desktop
+from fenko.system.opening import open_desktop
 
 
 class WaylandFront(FrontWindow):

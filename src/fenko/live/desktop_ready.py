@@ -8,8 +8,8 @@ from fenko.outputs.kwin import FAKE_INPUT
 from fenko.outputs.pasting import MANAGER as CLIPBOARD
 from fenko.outputs.wayland import KEYBOARDS
 from fenko.system.bus import open_bus
-from fenko.system.desktop_windows import open_desktop
 from fenko.system.gnome import check
+from fenko.system.opening import open_desktop
 from fenko.system.session import DisplayError, wayland_name
 from fenko.system.wayland import Wayland
 

@@ -9,7 +9,8 @@ from math import inf
 from fenko.core.changes import FOCUS, Change
 from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
-from fenko.focus.front import FrontWindow, open_front
+from fenko.focus.front import FrontWindow
+from fenko.focus.opening import open_front
 from fenko.live.source import Source, Surroundings
 from fenko.system.session import DisplayError
 

@@ -23,7 +23,8 @@ from fenko.drawing.plans import DARK, Look
 from fenko.drawing.scene import Page
 from fenko.showing.legend import Legend, in_force, why
 from fenko.system.files import whole_file
-from fenko.system.overlay import Gesture, open_overlay
+from fenko.system.opening import open_overlay
+from fenko.system.overlay import Gesture
 from fenko.system.session import DisplayError
 from fenko.system.talking import Talk
 from fenko.system.xpicture import Picture

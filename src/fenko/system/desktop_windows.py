@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from fenko.core.circumstances import Focus
 from fenko.system.processes import program_of
-from fenko.system.session import DisplayError, display_name, on_wayland
+from fenko.system.session import DisplayError
 
 _LONGEST_TITLE = 1000
 """Characters of a title that count; what comes after them could only cost time."""
@@ -78,32 +78,3 @@ class DesktopWindows(WindowList):
     @abstractmethod
     def front(self) -> Focus:
         """What is in front, as far as has been heard; an empty focus where nothing is."""
-
-
-def open_desktop() -> DesktopWindows:
-    """The windows of this Wayland session, by whatever its compositor offers. Raises DisplayError."""
-    from fenko.system.gnome import GnomeWindows
-    from fenko.system.kwin import KWinWindows
-    from fenko.system.toplevels import ToplevelWindows
-
-    ways: tuple[type[DesktopWindows], ...] = (ToplevelWindows, KWinWindows, GnomeWindows)
-    reason: DisplayError | None = None
-    for way in ways:
-        try:
-            return way()
-        except AnotherDesktop as why:
-            reason = reason or why
-        except DisplayError as why:
-            reason = why
-    raise reason or DisplayError("no desktop is known")
-
-
-def open_windows() -> WindowList:
-    """The windows of this desktop, to be asked for. Raises DisplayError."""
-    if on_wayland():
-        return open_desktop()
-    if not display_name():
-        raise DisplayError("there is no display, so there are no windows")
-    from fenko.system.xwindows import XWindowList
-
-    return XWindowList()

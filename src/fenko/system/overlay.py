@@ -7,7 +7,6 @@ import time
 from collections.abc import Callable
 from typing import Any, Literal, Protocol
 
-from fenko.system.session import on_wayland
 from fenko.system.xpicture import Backdrop, Picture
 from fenko.system.xserver import open_display
 
@@ -56,17 +55,6 @@ class Overlay(Protocol):
 
     def close(self) -> None:
         """It is gone."""
-
-
-def open_overlay(title: str, solid: bool) -> Overlay:
-    """The window of this desktop. Where `solid`, it can be dragged and takes clicks; else the pointer reaches what lies beneath
-    it. Raises DisplayError."""
-    if on_wayland():
-        from fenko.system.layer import LayerOverlay, has_layers
-
-        if has_layers():
-            return LayerOverlay(solid)
-    return XOverlay(title, solid)
 
 
 class XOverlay:

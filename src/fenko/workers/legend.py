@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
-from fenko.system.overlay import open_overlay
+from fenko.system.opening import open_overlay
 from fenko.system.session import DisplayError
 from fenko.workers.worker import Away, Worker
 

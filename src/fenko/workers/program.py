@@ -20,7 +20,8 @@ from fenko.core.patterns import BadPattern, Pattern, compile_pattern
 from fenko.core.words import shortened, slug_of
 from fenko.outputs.registered.program import command_of
 from fenko.outputs.registered.wording import entry
-from fenko.system.desktop_windows import DesktopWindow, WindowList, open_windows
+from fenko.system.desktop_windows import DesktopWindow, WindowList
+from fenko.system.opening import open_windows
 from fenko.system.session import DisplayError
 from fenko.workers.worker import Worker
 
