@@ -476,7 +476,8 @@ def test_a_dialog_belongs_to_its_window(shown: Any, tmp_path: Path) -> None:
     assert (owner["app"], owner["title"]) == ("snipwell", "Reel 2")
 
 
-def test_a_layout_that_was_lent_is_given_back(tmp_path: Path, make_desk: MakeDesk) -> None:
+@pytest.mark.parametrize("waits", [True, False], ids=["at a quiet moment", "when the person chooses another"])
+def test_a_layout_that_was_lent_is_given_back(waits: bool, tmp_path: Path, make_desk: MakeDesk) -> None:
     with desktop("gnome") as shown:
         file = tmp_path / "frames.txt"
         shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
@@ -484,6 +485,8 @@ def test_a_layout_that_was_lent_is_given_back(tmp_path: Path, make_desk: MakeDes
         hands = take(tmp_path / "t.jsonl", *press(0.3, "south"), (600.0, "mode", 1))
         running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
         wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
+        if not waits:
+            shown.lock_group(1)
         wait_for(lambda: not (shown.folder / "config/xkb/symbols/fenko").exists(), "the layout to be gone")
         shown.lock_group(1)  # which the layout of the moment did not have
         shown.press(52, 36)

@@ -42,6 +42,7 @@ class GnomePort(KeyPort):
         self._scrolled = (Detents(), Detents())
         self._acts: list[list[Any]] = []
         self._layout = ("", "")
+        self._lent: LentSymbols | None = None
         self._quiet_at = inf
         try:
             self._bus = open_bus()
@@ -61,7 +62,15 @@ class GnomePort(KeyPort):
         if (name, variant) != self._layout:
             self._keymap = KeyboardMap.named(name, variant)
             self._layout = (name, variant)
-            self._lent: LentSymbols | None = None
+            self._give_back()
+
+    def _give_back(self) -> None:
+        """What was lent is no longer; the shell's own layout is in force again when all keys so far have arrived."""
+        if self._lent is not None:
+            self._lent, self._quiet_at = None, inf
+            self._acts.append(["layout", "", ""])
+            self._flush()
+            forget()
 
     # --- What is heard ---
 
@@ -126,7 +135,8 @@ class GnomePort(KeyPort):
         return found
 
     def _type(self, text: str) -> Typing:
-        lacking = [one for one in text if self._code_of(one) is None]
+        own = self._keymap.groups[0]
+        lacking = [one for one in text if one not in own and one not in CONTROL_CHARACTERS]
         if lacking:
             self._lend(lacking)
         self._acts.append(["text", True])
@@ -148,10 +158,7 @@ class GnomePort(KeyPort):
             return  # it has said when it goes on
         if now >= self._quiet_at:
             self._quiet_at = inf
-            self._lent = None
-            self._acts.append(["layout", "", ""])
-            self._flush()
-            forget()
+            self._give_back()
         elif self._quiet_at < inf:
             self.wake(self._quiet_at)
 
