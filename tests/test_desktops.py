@@ -17,6 +17,8 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from desktops import BARE, DESKTOPS, desktop, missing
+from fenko.outputs.wayland import WaylandPort
+from fenko.system.wayland import Wayland
 from running import DESK, Running, press, take
 from support import FENKO, MakeDesk, wait_for
 
@@ -493,3 +495,20 @@ def test_a_layout_that_was_lent_is_given_back(waits: bool, tmp_path: Path, make_
         wait_for(lambda: file.read_text().splitlines()[1:] == ["я"], "the person's own layout")
         assert running.process.poll() is None
         assert running.end() == 0
+
+
+def test_modifiers_of_another_keyboard_are_not_those_of_a_surface(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with desktop("sway") as shown:
+        file = tmp_path / "typed"
+        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+        for name, value in shown.environment.items():
+            monkeypatch.setenv(name, value)
+        other, ours = (WaylandPort(print, Wayland()) for _ in range(2))
+        for port, key, acts in ((other, "shift", ("down",)), (ours, "a", ("down", "up")), (other, "shift", ("up",))):
+            port.send([(0.0, "keys", act, key) for act in acts])
+        ours.send([(0.0, "keys", "down", "enter"), (0.0, "keys", "up", "enter")])
+        wait_for(lambda: file.exists() and file.read_text() == "a\n", "the key alone")
+        for port in (other, ours):
+            port.close()
