@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from typing import Any
 
 from fenko.core.keys import KEY_FOR_CODE, NAMED_KEYS
 from fenko.core.macros import Stroke
+from fenko.system.seat import told_keymap
 from fenko.system.session import DisplayError
-from fenko.system.wayland import Wayland, content_of, memory_with
-from fenko.system.xkb import X_KEYCODE_OFFSET, KeyboardMap, NoKeymap, character_of
+from fenko.system.wayland import Wayland, memory_with
+from fenko.system.xkb import X_KEYCODE_OFFSET, KeyboardMap, character_of
 from fenko.system.xserver import open_display
 
 _OVER_ALL, _EXCLUSIVE, _ARGB = 3, 1, 0
@@ -136,9 +136,7 @@ class WaylandCapture:
         raise DisplayError("the compositor has taken the keyboard back")
 
     def _mapped(self, form: int, fd: int, size: int) -> None:
-        text = content_of(fd, size)
-        with contextlib.suppress(NoKeymap):
-            self._keymap = KeyboardMap.written(text)
+        self._keymap = told_keymap(form, fd, size) or self._keymap
 
     def _enter(self, serial: int, surface: int, keys: bytes) -> None:
         self._entered = True

@@ -6,13 +6,10 @@ import time
 from collections.abc import Callable, Iterable
 
 from fenko.core.axes import Detents
-from fenko.core.controls import BUTTON_CODES
 from fenko.outputs.keys import LOST, KeyPort
 from fenko.outputs.port import Descriptor, PortLost
 from fenko.system.wayland import Wayland
 
-BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
-"""The kernel's codes of pointer buttons, by what a phrase calls them."""
 VERTICAL, HORIZONTAL = 0, 1
 A_LINE = 15.0
 """What compositors say of one detent of a wheel."""

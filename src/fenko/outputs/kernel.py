@@ -13,10 +13,9 @@ from collections.abc import Callable
 from math import trunc
 from typing import Protocol
 
-from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import KERNEL_KEYS
 from fenko.core.remedies import uinput_denied, uinput_missing
-from fenko.outputs.keys import KeyPort, Typing
+from fenko.outputs.keys import BUTTONS, KeyPort, Typing
 from fenko.outputs.layout import Layout, kernel_layout
 from fenko.outputs.port import PortError, Settings
 from fenko.system.kernel import EVENT, KEY, OWN_PHYS, REL
@@ -25,7 +24,6 @@ from fenko.system.person import group_member
 UINPUT = "/dev/uinput"
 _REL_X, _REL_Y, _REL_HWHEEL, _REL_WHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE = 0, 1, 6, 8, 11, 12
 FINE_PER_LINE = 120
-_BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 
 
 def _event(kind: int, code: int, value: int) -> bytes:
@@ -64,7 +62,7 @@ def make_devices() -> tuple[VirtualDevice, VirtualDevice]:
     from evdev.ecodes import EV_KEY, EV_REL
 
     axes = [_REL_X, _REL_Y, _REL_WHEEL, _REL_HWHEEL, _REL_WHEEL_FINE, _REL_HWHEEL_FINE]
-    pointer = {EV_KEY: sorted(_BUTTONS.values()), EV_REL: axes}
+    pointer = {EV_KEY: sorted(BUTTONS.values()), EV_REL: axes}
     try:
         return (
             UInput({EV_KEY: sorted(KERNEL_KEYS.values())}, name="Fenko keys", phys=f"{OWN_PHYS}keys"),
@@ -148,7 +146,7 @@ class KernelPort(KeyPort):
         self._moves += _REPORT
 
     def _button(self, button: str, on: bool) -> None:
-        self._moves += _event(KEY, _BUTTONS[button], int(on)) + _REPORT
+        self._moves += _event(KEY, BUTTONS[button], int(on)) + _REPORT
 
     def _flush(self) -> None:
         if self._keys:

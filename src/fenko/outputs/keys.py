@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from math import trunc
 
 from fenko.core.changes import Effect
+from fenko.core.controls import BUTTON_CODES
 from fenko.core.keys import format_key
 from fenko.outputs.port import Port, PortLost
 from fenko.system.kernel import EVENT, REL
@@ -21,6 +22,9 @@ for the keyboard's own repeating (X11's time stamps are whole milliseconds)."""
 
 SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
 """Modifiers with which a letter is a shortcut, and no text."""
+
+BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
+"""The kernel's codes of pointer buttons, by what a phrase calls them."""
 
 Typing = Iterator[tuple[int, ...] | float]
 """A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""

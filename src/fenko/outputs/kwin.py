@@ -14,15 +14,16 @@ from math import inf
 
 from fenko.core.keys import key_code
 from fenko.core.words import shortened
-from fenko.outputs.compositor import A_LINE, BUTTONS, HORIZONTAL, VERTICAL, CompositorPort
-from fenko.outputs.keys import LOST, SHORTCUT, Typing
+from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
+from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.pasting import Clipboard
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost
 from fenko.outputs.xkeymap import position
 from fenko.system.bus import Bus, BusError
+from fenko.system.seat import told_keymap
 from fenko.system.session import DisplayError
-from fenko.system.wayland import Wayland, content_of
+from fenko.system.wayland import Wayland
 from fenko.system.xkb import KeyboardMap, NoKeymap
 
 FAKE_INPUT = "org_kde_kwin_fake_input"
@@ -109,9 +110,7 @@ class KWinPort(CompositorPort):
             raise PortLost(str(why)) from why
 
     def _mapped(self, form: int, fd: int, size: int) -> None:
-        text = content_of(fd, size)
-        with contextlib.suppress(NoKeymap):
-            self._keymap = KeyboardMap.written(text)
+        self._keymap = told_keymap(form, fd, size) or self._keymap
 
     # --- Keys ---
 

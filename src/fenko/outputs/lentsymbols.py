@@ -5,14 +5,12 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 from collections.abc import Iterable
 from pathlib import Path
 
 from fenko.system.xkb import LEFT_SHIFT, X_KEYCODE_OFFSET, KeyboardMap
 
 LAYOUT = "fenko"
-_NAMED = re.compile(rb"<(\w+)>\s*=\s*(\d+);")
 _BEYOND = range(0x160, 0x220)
 """Kernel codes of keys above those that the X protocol knows; between and behind them are buttons."""
 
@@ -23,7 +21,7 @@ class LentSymbols:
 
     def __init__(self, layout: str, variant: str, base: KeyboardMap) -> None:
         self._include = f"{layout}({variant})" if variant else layout
-        named = {int(number) - X_KEYCODE_OFFSET: name.decode() for name, number in _NAMED.findall(base.text)}
+        named = {number - X_KEYCODE_OFFSET: name for number, name in base.key_names.items()}
         parts = [[code for code in codes if code in named] for codes in (base.free, base.free_of(_BEYOND))]
         self._names = {code: named[code] for codes in parts for code in codes}
         self._free = [(code, level) for codes in parts for level in range(2) for code in codes]

@@ -11,9 +11,9 @@ import time
 from collections.abc import Callable
 
 from fenko.core.keys import KERNEL_KEYS, key_code
-from fenko.outputs.compositor import A_LINE, BUTTONS, HORIZONTAL, VERTICAL, CompositorPort
+from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.gnome import open_port as gnome_port
-from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.kwin import FAKE_INPUT, KWinPort
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.port import PortError, Settings

@@ -19,7 +19,6 @@ MOST_AT_ONCE = 400
 Slot = tuple[int, int]
 """A kernel code, and a layout group in which it makes something."""
 _GROUPS_OF_A_KEY = 4
-_NAMED = re.compile(rb"<(\w+)>\s*=\s*(\d+);")
 _MAXIMUM = re.compile(rb"maximum\s*=\s*(\d+);")
 _OWN_NAME = b'xkb_keycodes "fenko"'
 
@@ -29,7 +28,6 @@ class OwnKeymap:
 
     def __init__(self, base: KeyboardMap) -> None:
         self.base = base
-        self._names = {int(code): name for name, code in _NAMED.findall(base.text)}
         found = _MAXIMUM.search(base.text)
         last = int(found[1]) if found else 255
         self._low = [(code, group) for group in range(_GROUPS_OF_A_KEY) for code in base.free]
@@ -79,8 +77,8 @@ class OwnKeymap:
         for character, (code, group) in self._lent.items():
             lent.setdefault(code + X_KEYCODE_OFFSET, {})[group] = character
         for number, made in lent.items():
-            name = self._names.get(number)
-            if name is None:
+            name = self.base.key_names.get(number, "").encode()
+            if not name:
                 name = b"Q" + _digits(number)
                 names += b"\t<%s> = %d;\n" % (name, number)
             groups = ", ".join(

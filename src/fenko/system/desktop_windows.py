@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 
+import msgspec
 from msgspec import Struct
 
 from fenko.core.circumstances import Focus
 from fenko.system.processes import program_of
 from fenko.system.session import DisplayError
 
-_LONGEST_TITLE = 1000
+LONGEST_TITLE = 1000
 """Characters of a title that count; what comes after them could only cost time."""
+MOST_OWNERS = 8
+"""Dialogs of dialogs; a program may say anything."""
 
 
 class AnotherDesktop(DisplayError):
@@ -40,7 +43,7 @@ class SaidWindow(Struct):
     def focus(self) -> Focus:
         """It as a profile's `when` names it."""
         owner = self.owner.focus() if self.owner is not None else None
-        return Focus(self.app, self.title[:_LONGEST_TITLE], *program_of(self.pid), owner=owner)
+        return Focus(self.app, self.title[:LONGEST_TITLE], *program_of(self.pid), owner=owner)
 
 
 class WindowList(ABC):
@@ -78,3 +81,34 @@ class DesktopWindows(WindowList):
     @abstractmethod
     def front(self) -> Focus:
         """What is in front, as far as has been heard; an empty focus where nothing is."""
+
+
+class SaidWindows(DesktopWindows):
+    """Those of a desktop that runs a script for Fenko, which says in JSON what there is."""
+
+    _front = Focus()
+
+    def _hear(self, text: str | bytes) -> bool:
+        """What is in front now, as the script says it, if that can be read; windows that nobody works in change nothing."""
+        try:
+            said = msgspec.json.decode(text, type=SaidWindow | None)
+        except _UNREADABLE:
+            return False
+        if said is None or not said.passing:
+            self._front = said.focus() if said is not None else Focus()
+        return True
+
+    def front(self) -> Focus:
+        """What is in front; an empty focus where nothing is."""
+        return self._front
+
+    def _listed(self, text: str | bytes) -> list[DesktopWindow]:
+        """The windows of a list that the script says."""
+        try:
+            said = msgspec.json.decode(text, type=list[SaidWindow])
+        except _UNREADABLE as why:
+            raise DisplayError(f"{self.where} says what cannot be read: {why}") from why
+        return [DesktopWindow(one.id, one.focus(), one.front) for one in said if not one.passing]
+
+
+_UNREADABLE = (msgspec.DecodeError, msgspec.ValidationError, RecursionError)

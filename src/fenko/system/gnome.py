@@ -2,14 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
-from typing import Any
-
-import msgspec
-
-from fenko.core.circumstances import Focus
 from fenko.system.bus import Bus, BusError, open_bus
-from fenko.system.desktop_windows import AnotherDesktop, DesktopWindow, DesktopWindows, SaidWindow
+from fenko.system.desktop_windows import AnotherDesktop, DesktopWindow, SaidWindows
 from fenko.system.session import DisplayError
 
 DESK = ("fenko.Desk", "/fenko/Desk", "fenko.Desk")
@@ -25,7 +19,7 @@ def check(bus: Bus) -> str:
     raise AnotherDesktop("GNOME does not run")
 
 
-class GnomeWindows(DesktopWindows):
+class GnomeWindows(SaidWindows):
     """Follows the window that has the keyboard."""
 
     def __init__(self) -> None:
@@ -36,19 +30,10 @@ class GnomeWindows(DesktopWindows):
             self._desk = check(self._bus)
             self._bus.match(f"type='signal',member='NameOwnerChanged',arg0='{DESK[0]}'")
             self._bus.match(f"type='signal',interface='{DESK[2]}',member='FrontChanged'")
-            self._front = Focus()
             self._hear(self._bus.call(DESK, "Front")[0])
         except DisplayError:
             self._bus.close()
             raise
-
-    def _hear(self, text: Any) -> None:
-        with contextlib.suppress(msgspec.DecodeError, msgspec.ValidationError, RecursionError):
-            said = msgspec.json.decode(text, type=SaidWindow | None)
-            if said is None:
-                self._front = Focus()
-            elif not said.passing:
-                self._front = said.focus()
 
     def read(self) -> bool:
         """Hears what has come; whether any of it is about the window in front."""
@@ -61,17 +46,9 @@ class GnomeWindows(DesktopWindows):
                 heard = True
         return heard
 
-    def front(self) -> Focus:
-        """What is in front; an empty focus where nothing is."""
-        return self._front
-
     def all(self) -> list[DesktopWindow]:
         """Every window, the one that was in front last first."""
-        try:
-            said = msgspec.json.decode(self._bus.call(DESK, "Windows")[0], type=list[SaidWindow])
-        except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as why:
-            raise BusError(f"GNOME says what cannot be read: {why}") from why
-        return [DesktopWindow(one.id, one.focus(), one.front) for one in said if not one.passing]
+        return self._listed(self._bus.call(DESK, "Windows")[0])
 
     def bring_to_front(self, window: DesktopWindow) -> None:
         """Asks the shell."""

@@ -10,11 +10,8 @@ from collections.abc import Iterator
 from importlib import resources
 from typing import Any
 
-import msgspec
-
-from fenko.core.circumstances import Focus
 from fenko.system.bus import BusError, open_bus
-from fenko.system.desktop_windows import AnotherDesktop, DesktopWindow, DesktopWindows, SaidWindow
+from fenko.system.desktop_windows import AnotherDesktop, DesktopWindow, SaidWindows
 from fenko.system.session import DisplayError
 
 _KWIN = "org.kde.KWin"
@@ -24,14 +21,13 @@ _SLOTS = 16
 _ANSWERS_WITHIN = 3.0
 
 
-class KWinWindows(DesktopWindows):
+class KWinWindows(SaidWindows):
     """Follows the active window. The script is taken out at the end; one that a killed Fenko left, when the next one comes."""
 
     def __init__(self) -> None:
         self._bus = open_bus()
         self.fd = self._bus.fd
         self.where = "KWin"
-        self._front = Focus()
         self._kwin = self._bus.owner_of(_KWIN)
         try:
             if not self._kwin:
@@ -96,33 +92,18 @@ class KWinWindows(DesktopWindows):
                 raise BusError("KWin is gone")
             if sender != self._kwin or not body or not isinstance(body[0], str):
                 continue
-            with contextlib.suppress(msgspec.DecodeError, msgspec.ValidationError, RecursionError):
-                if member == "Front":
-                    self._hear(msgspec.json.decode(body[0], type=SaidWindow | None))
-                told.append((member, body[0]))
+            if member == "Front" and not self._hear(body[0]):
+                continue
+            told.append((member, body[0]))
         return told
-
-    def _hear(self, said: SaidWindow | None) -> None:
-        if said is None:
-            self._front = Focus()
-        elif not said.passing:
-            self._front = said.focus()
 
     def read(self) -> bool:
         """Hears what has come; whether any of it is about the window in front."""
         return any(member == "Front" for member, _ in self._read())
 
-    def front(self) -> Focus:
-        """What is in front; an empty focus where nothing is."""
-        return self._front
-
     def all(self) -> list[DesktopWindow]:
         """Every window, from the top to the bottom."""
-        try:
-            said = msgspec.json.decode(self._ask("list", "All"), type=list[SaidWindow])
-        except (msgspec.DecodeError, msgspec.ValidationError, RecursionError) as why:
-            raise BusError(f"KWin says what cannot be read: {why}") from why
-        return [DesktopWindow(one.id, one.focus(), one.front) for one in said if not one.passing]
+        return self._listed(self._ask("list", "All"))
 
     def bring_to_front(self, window: DesktopWindow) -> None:
         """Has a script do it."""

@@ -18,16 +18,6 @@ _CURRENT_MODE = 1
 _DOTS = 96.0
 
 
-def has_layers() -> bool:
-    """Whether the compositor of this session has."""
-    try:
-        line = Wayland()
-    except DisplayError:
-        return False
-    line.close()
-    return SHELL in line.globals
-
-
 class LayerOverlay:
     """The window, not yet to be seen. Raises DisplayError when the compositor has no layers, or goes away."""
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from fenko.system.desktop_windows import AnotherDesktop, DesktopWindows, WindowList
 from fenko.system.overlay import Overlay, XOverlay
 from fenko.system.session import DisplayError, display_name, on_wayland
@@ -40,8 +42,8 @@ def open_overlay(title: str, solid: bool) -> Overlay:
     """The window of this desktop. Where `solid`, it can be dragged and takes clicks; else the pointer reaches what lies beneath
     it. Raises DisplayError."""
     if on_wayland():
-        from fenko.system.layer import LayerOverlay, has_layers
+        from fenko.system.layer import LayerOverlay
 
-        if has_layers():
+        with contextlib.suppress(DisplayError):
             return LayerOverlay(solid)
     return XOverlay(title, solid)

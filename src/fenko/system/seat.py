@@ -12,32 +12,39 @@ XKB = 1
 """The format of keymaps that there is."""
 
 
+def told_keymap(form: int, fd: int, size: int) -> KeyboardMap | None:
+    """What a keyboard's event `keymap` passes on; None where that cannot be read. The descriptor is closed."""
+    text = content_of(fd, size)
+    try:
+        return KeyboardMap.written(text) if form == XKB else None
+    except NoKeymap:
+        return None
+
+
 def keymap_in_force() -> KeyboardMap | None:
     """That of the keyboard that was used last; None where nobody tells."""
     try:
         line = Wayland()
     except DisplayError:
         return None
-    texts: list[bytes] = []
+    told: list[KeyboardMap | None] = []
     try:
         seat = line.bind("wl_seat", 5)
         if seat is None:
             return None
 
         def able(capabilities: int) -> None:
-            if capabilities & HAS_KEYBOARD and not texts:
+            if capabilities & HAS_KEYBOARD and not told:
                 seat.tell("get_keyboard").hears = {"keymap": mapped}
 
         def mapped(form: int, fd: int, size: int) -> None:
-            text = content_of(fd, size)
-            if form == XKB:
-                texts.append(text)
+            told.append(told_keymap(form, fd, size))
 
         seat.hears = {"capabilities": able}
         line.settle()
         line.settle()
-        return KeyboardMap.written(texts[-1]) if texts else None
-    except (DisplayError, NoKeymap):
+        return told[-1] if told else None
+    except DisplayError:
         return None
     finally:
         line.close()

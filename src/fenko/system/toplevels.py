@@ -7,16 +7,13 @@ import select
 from typing import Any
 
 from fenko.core.circumstances import Focus
-from fenko.system.desktop_windows import DesktopWindow, DesktopWindows
+from fenko.system.desktop_windows import LONGEST_TITLE, MOST_OWNERS, DesktopWindow, DesktopWindows
 from fenko.system.session import DisplayError
 from fenko.system.sway import SwayWindows
 from fenko.system.wayland import Object, Wayland
 
 MANAGER = "zwlr_foreign_toplevel_manager_v1"
 _ACTIVATED = 2
-_LONGEST_TITLE = 1000
-"""Characters of a title that count, as on X11."""
-_MOST_OWNERS = 8
 _MOST = 2000
 """Windows; a compositor that tells of more is asked no further."""
 
@@ -69,7 +66,7 @@ class Toplevels:
             return
         window = self._windows[handle.number] = Toplevel(handle)
         handle.hears = {
-            "title": lambda title: window.hear("title", title[:_LONGEST_TITLE]),
+            "title": lambda title: window.hear("title", title[:LONGEST_TITLE]),
             "app_id": lambda app: window.hear("app", app),
             "state": lambda raw: window.hear("front", _ACTIVATED in memoryview(raw[: len(raw) // 4 * 4]).cast("I")),
             "parent": lambda owner: window.hear("owner", owner),
@@ -115,7 +112,7 @@ class Toplevels:
     def owner_of(self, window: Toplevel) -> Toplevel | None:
         """The window that a dialog belongs to, and that one's, up to the last."""
         found: Toplevel | None = None
-        for _ in range(_MOST_OWNERS):
+        for _ in range(MOST_OWNERS):
             owner = self._windows.get((found or window).owner)
             if owner is None or owner is window:
                 break

@@ -6,6 +6,7 @@ The library is part of every Linux desktop; where it is missing, callers fall ba
 from __future__ import annotations
 
 import ctypes
+import re
 from collections.abc import Callable, Iterable
 from functools import cache, cached_property
 from typing import Any
@@ -22,6 +23,7 @@ KEYPAD = frozenset({55, *range(71, 84), 96, 98, 117, 121, 179, 180})
 
 
 _TEXT = 1
+_NAMED = re.compile(rb"<(\w+)>\s*=\s*(\d+);")
 _GROUP_IN_FORCE = 1 << 7
 _MODIFYING = ((0xFFE1, 0xFFEE), (0xFE01, 0xFE13), (0xFF7E, 0xFF7F))
 """Ranges of keysyms of Shift and its like, of the locks and of what chooses levels and groups."""
@@ -159,6 +161,11 @@ class KeyboardMap:
         text = ctypes.string_at(found)
         self._library.free(found)
         return text
+
+    @cached_property
+    def key_names(self) -> dict[int, str]:
+        """What it calls each key (`AE01`), by its key code as X counts them."""
+        return {int(number): name.decode() for name, number in _NAMED.findall(self.text)}
 
     def _codes(self) -> range:
         first, last = (

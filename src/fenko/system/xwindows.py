@@ -8,15 +8,11 @@ import socket
 from msgspec import structs
 
 from fenko.core.circumstances import Focus
-from fenko.system.desktop_windows import DesktopWindow, WindowList
+from fenko.system.desktop_windows import LONGEST_TITLE, MOST_OWNERS, DesktopWindow, WindowList
 from fenko.system.processes import program_of
 from fenko.system.session import DisplayError
 from fenko.system.xserver import Display, NoWindow, open_display
 
-_LONGEST_TITLE = 1000
-"""Characters of a title that count; what comes after them could only cost time."""
-_MOST_OWNERS = 8
-"""Dialogs of dialogs; a program may say anything."""
 _FROM_A_PAGER = 2
 """Says to the window manager that the person asks for it, so that it does not hold it back."""
 
@@ -34,7 +30,7 @@ def described(display: Display, window: int) -> Focus:
 def _alone(display: Display, window: int) -> Focus:
     parts = display.text_property(window, "WM_CLASS").split("\0")
     app = parts[1] if len(parts) > 1 and parts[1] else parts[0]
-    return Focus(app, display.title(window)[:_LONGEST_TITLE], *_program(display, window))
+    return Focus(app, display.title(window)[:LONGEST_TITLE], *_program(display, window))
 
 
 def _program(display: Display, window: int) -> tuple[str, str, str]:
@@ -50,7 +46,7 @@ def _program(display: Display, window: int) -> tuple[str, str, str]:
 def owner_of(display: Display, window: int) -> int:
     """The window that a dialog belongs to, and that one's, up to the last; 0 if it says of none. Raises NoWindow."""
     seen = [window]
-    for _ in range(_MOST_OWNERS):
+    for _ in range(MOST_OWNERS):
         found = display.numbers_property(seen[-1], "WM_TRANSIENT_FOR")
         if not found or found[0] in (0, display.root, *seen):
             break
