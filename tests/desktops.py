@@ -457,14 +457,14 @@ class Cage(Compositor):
     """A compositor for one program, of the same library as sway, that offers little."""
 
     def start(self) -> None:
-        """Starts it with a terminal in it."""
+        """Starts it with a terminal in it, and no shell in that: who runs it may have none."""
         if not os.geteuid():
             shutil.chown(self.folder, "nobody")
         self.named = {"WAYLAND_DISPLAY": "wayland-0"}
         environment = {
             "WLR_BACKENDS": "headless", "WLR_RENDERER": "pixman", "WLR_LIBINPUT_NO_DEVICES": "1", "HOME": str(self.folder),
         }  # fmt: skip
-        self.server = self.spawn(*_as_somebody(), "cage", "foot", WAYLAND_DISPLAY="", **environment)
+        self.server = self.spawn(*_as_somebody(), "cage", "foot", "cat", WAYLAND_DISPLAY="", **environment)
         self.processes.remove(self.server)
         found = wait_for(lambda: [one for one in self.folder.glob("wayland-?") if one.is_socket()], "cage")
         self.named["WAYLAND_DISPLAY"] = found[0].name

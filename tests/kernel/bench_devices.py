@@ -8,10 +8,12 @@ import signal
 import subprocess
 import sys
 import time
+from glob import glob
 from pathlib import Path
 
-from evdev import AbsInfo, InputDevice, UInput, ecodes, list_devices
+from evdev import AbsInfo, InputDevice, UInput, ecodes
 
+from fenko.system.kernel import open_device
 from support import wait_for
 
 PATIENCE = 60.0
@@ -72,9 +74,9 @@ def twins() -> UInput:
 
 def node_named(name: str) -> InputDevice | None:
     """The open event node of that name."""
-    for path in list_devices():
+    for path in glob("/dev/input/event*"):
         try:
-            device = InputDevice(path)
+            device = open_device(path)
         except OSError:
             continue
         if device.name == name:

@@ -174,7 +174,9 @@ def test_a_finger_moves_the_pointer_and_taps(bench: Bench) -> None:
         bench.touch.syn()
 
     finger(960, 1152, 1344)
-    assert bench.moved() == {e.REL_X: 200}
+    moved = bench.moved()
+    assert set(moved) == {e.REL_X}
+    assert abs(moved[e.REL_X] - 1000 * (1344 - 960) / 1919) < 1  # what less than a pixel was left of before counts too
     finger(200)
     assert bench.pointer.events(2) == [(e.BTN_MIDDLE, 1), (e.BTN_MIDDLE, 0)]
 
