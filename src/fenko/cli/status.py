@@ -48,6 +48,7 @@ def _show(now: dict[str, Any]) -> None:
         _row("" if number else "surfaces", f"{name}, {one['kind']}: {'here' if one['there'] else 'not here'}")
     for number, (name, why) in enumerate(now["outputs"].items()):
         _row("" if number else "outputs", f"{name}, {why}" if why else name)
+    _row("journal", now["journal"])
     for number, one in enumerate(now["said"][-_LAST:]):
         at = time.strftime("%H:%M:%S", time.localtime(one["at"]))
         _row("" if number else "said", f"{dim(at)} {one['text']}")

@@ -50,7 +50,7 @@ from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
 from fenko.core.gestures import Gestures
 from fenko.core.inputs import Inputs
 from fenko.core.motion import Motion
-from fenko.core.plan import Cell, Plan, Profile, Report, unconditioned
+from fenko.core.plan import Cell, Plan, Profile, Report, Timed, unconditioned
 from fenko.core.runs import Runs
 from fenko.core.shortways import NOTHING, ShortWays
 from fenko.core.situation import WHILE, Situation
@@ -257,6 +257,11 @@ class Engine(ShortWays):
     def value_changes(self) -> int:
         """How often a value has changed so far."""
         return self._values.changes
+
+    def tell(self, report: Report | None, timed: Timed | None = None) -> None:
+        """From now on these are told of each action that starts, and how long hands take where times judge that."""
+        self._report = self._runs.report = self._motion.report = report
+        self._gestures.tell(report, timed)
 
     def restore(self, item: Item, number: float) -> None:
         """A value is this, as somebody else knows: what it was when Fenko ended, or what the other end says."""

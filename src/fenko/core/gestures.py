@@ -12,8 +12,8 @@ from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.axes import Detents
 from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
-from fenko.core.pending import Pending
-from fenko.core.plan import Cell, Plan, Report, Surface, Timing
+from fenko.core.pending import TOLD_WITHIN, Pending
+from fenko.core.plan import Cell, Plan, Report, Surface, Timed, Timing
 from fenko.core.runs import Runs
 from fenko.core.situation import Situation
 from fenko.core.stack import TOUCH
@@ -26,10 +26,11 @@ class _Pressed:
     """A press of a cell that waits for more than the press: its cell as it was then, when it is a hold, and the
     how-manieth press in a row it is. `decided`: it is known what it was."""
 
-    __slots__ = ("cell", "count", "decided", "limit", "waiting")
+    __slots__ = ("cell", "count", "decided", "limit", "since", "waiting")
 
-    def __init__(self, cell: Cell, limit: float, count: int, waiting: Waiting) -> None:
+    def __init__(self, cell: Cell, since: float, limit: float, count: int, waiting: Waiting) -> None:
         self.cell = cell
+        self.since = since
         self.limit = limit
         self.count = count
         self.waiting = waiting
@@ -63,6 +64,8 @@ class Gestures:
         self._presses: dict[str, _Pressed] = {}
         self._detents: dict[str, Detents] = {}
         self._turned_at: dict[str, float] = {}
+        self._timed: Timed | None = None
+        self._let_go_at: dict[str, float] = {}
 
     def use_contacts(self, contacts: Contacts) -> None:
         """Knows the contacts, which know the gestures."""
@@ -131,7 +134,11 @@ class Gestures:
         if cell.waits:
             count = self.pending.taps_before(cell) + 1
             entry = self._agenda.entry(partial(self._reach_hold, address=address))
-            press = self._presses[address] = _Pressed(cell, after(since, self.pending.times(cell).hold), count, entry)
+            press = self._presses[address] = _Pressed(
+                cell, since, after(since, self.pending.times(cell).hold), count, entry
+            )
+            if self._timed is not None:
+                self._tell_again(t, cell, since)
             if cell.hold is not None or count > 1:
                 self._agenda.set(entry, max(t, press.limit))
         if cell.press is not None:
@@ -168,6 +175,11 @@ class Gestures:
         if press is None:
             return
         cell, before = press.cell, self.pending.forgotten
+        if self._timed is not None:
+            ended = t if until is None else until
+            if cell.hold is not None or cell.tap is not None:
+                self._timed(t, cell, "hold", ended - press.since)
+            self._let_go_at[address] = ended
         if not press.decided:
             self._decide(press)
             if press.count < cell.presses_counted:
@@ -245,6 +257,21 @@ class Gestures:
             return False
         self._turned_at[turned] = t
         return True
+
+    # --- Times of hands ---
+
+    def tell(self, report: Report | None, timed: Timed | None) -> None:
+        """From now on these are told what is handed on, and how long hands take."""
+        self._report, self._timed = report, timed
+        self.pending.timed = timed
+        self._let_go_at.clear()
+
+    def _tell_again(self, t: float, cell: Cell, since: float) -> None:
+        """Whether it was soon enough for a double or not: how long it had been up."""
+        assert self._timed is not None
+        apart = since - self._let_go_at.get(cell.address, -inf)
+        if cell.presses_counted > 1 and apart < TOLD_WITHIN:
+            self._timed(t, cell, "double", apart)
 
     # --- Pause, and things that go away ---
 

@@ -87,7 +87,7 @@ class Motion:
         self._values = values
         self._out = out
         self._stack = stack
-        self._report = report
+        self.report = report
         self._controls: dict[str, Driven] = {}
         self._active: list[Driven] = []
         self._since = -inf
@@ -229,10 +229,10 @@ class Motion:
             self._active.remove(control)
             return
         self._active.append(control)
-        if self._report is not None:
+        if self.report is not None:
             for drive in control.drives:
                 if drive.along(*control.made):
-                    self._report(t, drive.cell.address, "move", drive.cell.profile, drive.binding)
+                    self.report(t, drive.cell.address, "move", drive.cell.profile, drive.binding)
 
     # --- Speeds ---
 

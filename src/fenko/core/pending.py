@@ -18,12 +18,14 @@ from operator import itemgetter
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
-from fenko.core.plan import Cell, Plan, Timing, control_of
+from fenko.core.plan import Cell, Plan, Timed, Timing, control_of
 from fenko.core.situation import Situation
 from fenko.core.stack import Part
 
 Press = Callable[[float, str, Cell | None, float], None]
 LetGo = Callable[[float, str, float | None], None]
+TOLD_WITHIN = 1.0
+"""Seconds; presses further apart were not meant together, nor as a double."""
 
 
 class PendingTaps:
@@ -91,6 +93,8 @@ class Pending:
         self.contacts: Contacts
         self.instead: dict[str, str] = {}
         """A cell that is pressed in place of others: each of these, to it."""
+        self.timed: Timed | None = None
+        """Told how far apart controls of a chord were pressed."""
         self.forgotten = 0
         """Counts how often everything under way was forgotten; what sees it change stops where it is."""
         self._timing = timing
@@ -101,6 +105,7 @@ class Pending:
         self._tapped = tapped
         # Bursts by their cell, counts by theirs with a word before it, chords by their surface.
         self._undecided: dict[str, _Undecided] = {}
+        self._member: tuple[str, float] = ("", -inf)
 
     @property
     def waits(self) -> bool:
@@ -178,6 +183,8 @@ class Pending:
 
     def gather(self, t: float, address: str, part: Part, since: float) -> None:
         """A member of chords was pressed; it waits until it is known whether one of them is meant."""
+        if self.timed is not None:
+            self._tell_apart(t, address, part, since)
         surface = address.partition(".")[0]
         forming = self._undecided.get(surface)
         if isinstance(forming, PendingChord) and not forming.fitting(address):
@@ -192,6 +199,17 @@ class Pending:
         fitting = forming.fitting(address)
         if len(fitting) == 1 and len(fitting[0].members) == len(forming.pressed):
             self._settle_chord(t, surface, forming)
+
+    def _tell_apart(self, t: float, address: str, part: Part, since: float) -> None:
+        """Whether it was soon enough for a chord or not: how long after another member of one this was pressed."""
+        assert self.timed is not None
+        before, at = self._member
+        self._member = (address, since)
+        if before != address and since - at < TOLD_WITHIN:
+            for members, chord in part.chords:
+                if before in members:
+                    self.timed(t, chord, "chord", since - at)
+                    return
 
     def _settle_chord(self, t: float, surface: str, forming: PendingChord) -> None:
         """What was pressed at once is a chord, or begins with one, or is each on its own."""

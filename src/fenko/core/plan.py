@@ -338,3 +338,6 @@ class Plan(Struct, frozen=True):
 Report = Callable[[float, str, str, str, Binding | None], None]
 """Told of each action that starts: time, cell address, gesture, profile, binding. The binding is None, and the profile
 empty, where an unbound control is handed on."""
+Timed = Callable[[float, Cell, str, float], None]
+"""Told how long a hand took, where one of the desk's times judges it: time, cell, which time (`hold`: from the press to the
+release; `double`: from a release to the next press; `chord`: from one member to the next), seconds."""

@@ -88,7 +88,7 @@ class Runs:
         self._pause = pause
         self._take_as_neutral = take_as_neutral
         self._depth = depth
-        self._report = report
+        self.report = report
         self._choices = Choices(out, seed)
         self._lanes: dict[str, deque[Run]] = {}
         self._of: dict[str, list[Run]] = {}
@@ -106,8 +106,8 @@ class Runs:
 
     def start(self, t: float, cell: Cell, gesture: str, binding: Binding, held: bool, times: float = 1.0) -> None:
         """A gesture's action begins. `held`: by a control that will be let go. What it steps goes `times` as far."""
-        if self._report is not None:
-            self._report(t, cell.address, gesture, cell.profile, binding)
+        if self.report is not None:
+            self.report(t, cell.address, gesture, cell.profile, binding)
         spent = self._situation.once_layers() if self._situation.spends else None
         self._act(t, cell, gesture, binding, held, times)
         if spent:
@@ -361,8 +361,8 @@ class Runs:
                 if not run.held:
                     self.items.lift(t, run.cell)  # the control has been let go in the meantime
             case Visit():
-                if self._report is not None:
-                    self._report(t, step.address, step.gesture, step.profile, step.binding)
+                if self.report is not None:
+                    self.report(t, step.address, step.gesture, step.profile, step.binding)
             case UseLayer():
                 if step.mode or run.held:
                     self._situation.turn_on(t, step.name, step.mode or run.cell)

@@ -216,6 +216,8 @@ class ShortWays:
     def _pair(self, t: float, address: str, direct: Direct) -> Sequence[Effect]:
         """The other one of two: together they hold something."""
         assert self._first is not None
+        if self._pending.timed is not None:
+            self._pending.timed(t, direct.cell, "chord", t - self._first_at)
         self._paired[self._first] = self._paired[address] = direct
         self._first, self._first_due = None, inf
         self._open_ways()

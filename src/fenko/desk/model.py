@@ -410,6 +410,23 @@ class NotificationsFile(File):
     profiles: Annotated[bool, described("Whether each profile that comes is shown.", "false")] | UnsetType = UNSET
 
 
+class JournalFile(File):
+    """What is remembered of what is used, on this computer alone."""
+
+    keep: (
+        Annotated[
+            str,
+            described(
+                "How long it is remembered which binding was used when (`fenko usage`): never what was typed, nor any title.",
+                "nothing",
+                pattern=r"^([1-9]\d{0,3} (day|week|month|year)s?|nothing)$",
+                examples=["90 days", "1 year", "nothing"],
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
+
+
 class OutputFile(File):
     """Where keys and pointer moves go."""
 
@@ -581,6 +598,7 @@ class DeskFile(File):
     timing: DeskTimingFile | UnsetType = UNSET
     focus: FocusFile | UnsetType = UNSET
     notifications: NotificationsFile | UnsetType = UNSET
+    journal: JournalFile | UnsetType = UNSET
     surface: dict[NameText, SurfaceFile] | UnsetType = UNSET
     profile: dict[NameText, ProfileFile] | UnsetType = UNSET
     app: dict[NameText, AppFile] | UnsetType = UNSET

@@ -25,6 +25,15 @@ def read_times(
     return times
 
 
+_DAYS = {"day": 1, "week": 7, "month": 30, "year": 365}
+
+
+def days_of(text: str) -> float:
+    """How many days `90 days`, `2 weeks`, `1 year` are; 0 for `nothing`, and for what is no such time."""
+    number, _, unit = text.partition(" ")
+    return float(int(number) * _DAYS.get(unit.removesuffix("s"), 0)) if number.isdecimal() else 0.0
+
+
 def read_time(sources: Sources, path: KeyPath, text: Any, least: float, most: float) -> float | None:
     """A time within its range; None, which is noted or has been, for anything else."""
     if not isinstance(text, str):

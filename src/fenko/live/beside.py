@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import socket
@@ -9,6 +10,8 @@ from collections.abc import Callable
 
 from fenko.live.loop import Loop
 from fenko.system.beside import started
+
+_MOMENT = 2.0  # s
 
 
 class Beside:
@@ -37,6 +40,26 @@ class Beside:
         """Says something small, which the other end reads at once. Raises OSError where it does not."""
         assert self._line is not None
         self._line.sendall(data)
+
+    def send_some(self, data: bytes | bytearray) -> int:
+        """How many bytes of this were taken, now. Raises OSError."""
+        assert self._line is not None
+        try:
+            return self._line.send(data)
+        except BlockingIOError:
+            return 0
+
+    def finish(self, last: bytes) -> None:
+        """Ends it when it has dealt with all that it was told, and with this; after a moment in any case."""
+        if self._line is None:
+            return
+        with contextlib.suppress(OSError):
+            self._line.settimeout(_MOMENT)
+            self._line.sendall(last)
+            self._line.shutdown(socket.SHUT_WR)
+            while self._line.recv(1 << 16):
+                pass
+        self.close()
 
     def _readable(self) -> None:
         assert self._line is not None

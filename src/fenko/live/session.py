@@ -18,6 +18,7 @@ from fenko.live.display import Displays
 from fenko.live.far import FarEnds, far_ends
 from fenko.live.focus import shown_focus
 from fenko.live.inbox import Inbox
+from fenko.live.journal import Journalling
 from fenko.live.keeping import Keeping, kept_file
 from fenko.live.lamps import Lamps
 from fenko.live.linked import Linked
@@ -100,6 +101,7 @@ class Session:
         self._notifier.use_desk(desk)
         self._talk: TalkServer | None = None
         self._keeping: Keeping | None = None
+        self._journal: Journalling | None = None
         self._old_levels: list[Level] = []
         self._forgetting = loop.timer(self._forget_old)
         self._pause = REOPENS_FIRST
@@ -176,6 +178,8 @@ class Session:
                     far.port.release()
                 self._lamps.all_out()
             self._note("paused: other programs have the surfaces" if self._paused else "running again")
+        if self._journal is not None:
+            self._journal.look(time.monotonic())
 
     def _end_of_take(self) -> None:
         under_way = self.engine.under_way or self.router.busy
@@ -230,6 +234,8 @@ class Session:
         open_now = {out for port in self.router.ports for out in port.outs}
         self._lamps.use_desk(desk)
         self._telling.use_desk(desk)
+        if self._journal is not None:
+            self._journal.use_desk(desk)
         for far in self._far:
             far.use_desk(desk)
             self.router.renew(far.port)
@@ -254,6 +260,8 @@ class Session:
         if door is not None:
             self._talk = TalkServer(self._loop, self, door)
         self._keeping = Keeping(self.engine, self._loop, kept_file(self.around.desk.folder))
+        if not self.linked.deaf:  # what a take does is no use
+            self._journal = Journalling(self.around.desk, self.engine, self._loop, self._note)
 
     @property
     def about(self) -> dict[str, Any]:
@@ -269,6 +277,7 @@ class Session:
         return {
             **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
             "machines": self._facts.get("machine", {}),
+            "journal": (self._journal.wrong or "kept") if self._journal is not None and self._journal.on else "",
             "said": list(self._said),
         }  # fmt: skip
 
@@ -408,3 +417,5 @@ class Session:
         self._notifier.close()
         self._compiling.close()
         self.router.close()
+        if self._journal is not None:
+            self._journal.close()

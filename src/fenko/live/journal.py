@@ -1,0 +1,191 @@
+"""What of a running desk comes into its journal: which binding, gesture, profile and program, when; never what was typed, no titles,
+nothing of keys that no binding has. A process beside the desk writes it, once a second at most."""
+
+from __future__ import annotations
+
+import re
+import time
+from math import inf
+from typing import Any
+
+from fenko.core.circumstances import Focus
+from fenko.core.engine import Engine
+from fenko.core.plan import Binding, Cell, Profile
+from fenko.desk.compiled import Compiled
+from fenko.desk.times import days_of
+from fenko.live.beside import Beside
+from fenko.live.loop import Loop
+from fenko.system import journal
+from fenko.system.packets import Packets, packed
+
+EVERY = 1.0
+"""Seconds in which what was used is handed over."""
+MOST = 400
+"""Uses in that time; hands do not do more, and what does is left out."""
+_MOST_WAITING = 1 << 20
+"""Bytes that wait for the other end; while it does not read, later uses are lost."""
+_AGAIN = 5.0
+"""Seconds from one start of the process that writes to the next, at least."""
+_QUOTED = re.compile(r'"(?:[^"\\]|\\.)*"')
+_LONGEST = 60  # characters
+_Row = tuple[float, str, str, str, Binding | float, Focus, Profile]
+"""When, the address of the cell, the gesture, the level, the binding or how long it took, the window in front, the profile in force."""
+
+
+class Journalling:
+    """Hands a journal what the engine tells, while the desk wants one. `note` hears when that fails."""
+
+    def __init__(self, desk: Compiled, engine: Engine, loop: Loop, note: Any) -> None:
+        self._engine = engine
+        self._note = note
+        self._beside = Beside(loop, "fenko.services.journalling", self._heard, self._ended)
+        self._packets = Packets()
+        self._rows: list[_Row] = []
+        self._waiting = bytearray()
+        self._timer = loop.timer(self._hand_over)
+        self._set = False
+        self._started = -inf
+        self._layers: dict[str, float] = {}
+        self._folder, self._days = desk.folder, 0.0
+        self._words: dict[int, tuple[Binding, str]] = {}
+        self.wrong = ""
+        """Why nothing is written; empty while all is well."""
+        self.use_desk(desk)
+
+    @property
+    def on(self) -> bool:
+        """Whether a journal is kept."""
+        return self._days > 0
+
+    def use_desk(self, desk: Compiled) -> None:
+        """Another desk is in force, which may want none."""
+        days = days_of(desk.tables.get("journal", {}).get("keep", "nothing"))
+        if (desk.folder, days) == (self._folder, self._days):
+            return
+        self.close()
+        self._folder, self._days = desk.folder, days
+        self._started = -inf
+        self._engine.tell(self._report if days else None, self._timed if days else None)
+
+    # --- On an event's way: as little as can be ---
+
+    def _report(self, t: float, address: str, gesture: str, level: str, binding: Binding | None) -> None:
+        if binding is not None:
+            self._keep(t, address, gesture, level, binding)
+
+    def _timed(self, t: float, cell: Cell, which: str, seconds: float) -> None:
+        self._keep(t, cell.address, f"time {which}", cell.profile, seconds)
+
+    def _keep(self, t: float, address: str, gesture: str, level: str, what: Binding | float) -> None:
+        rows, engine = self._rows, self._engine
+        if len(rows) < MOST:
+            rows.append((t, address, gesture, level, what, engine.focus, engine.profile))
+            if not self._set:
+                self._set = True
+                self._timer.set_in(EVERY)
+
+    def look(self, now: float) -> None:
+        """The layers that are on may have changed."""
+        if not self.on:
+            return
+        layers = self._engine.profile.layers
+        on = {layers[name].levels[-1].name for name in self._engine.layers if name in layers}
+        for level in [level for level in self._layers if level not in on]:
+            self._keep(now, "", "layer", level, now - self._layers.pop(level))
+        for level in on:
+            self._layers.setdefault(level, now)
+
+    # --- Handing over ---
+
+    def _hand_over(self, now: float) -> None:
+        self._set = False
+        uses = self._uses(time.time() - time.monotonic())
+        if not uses or (not self._beside.there and now < self._started + _AGAIN):
+            return  # nobody writes it: it is lost
+        try:
+            if not self._beside.there:
+                self._started = now
+                self._waiting.clear()
+                self._beside.start()
+                self._say({"path": str(journal.journal_file(self._folder)), "days": self._days})
+            self._say(uses)
+            self._send()
+        except OSError as why:
+            self._fails(str(why))
+
+    def _say(self, what: Any) -> None:
+        if len(self._waiting) < _MOST_WAITING:
+            self._waiting += packed(what)
+
+    def _send(self) -> None:
+        """Sends as much as the other end takes; the rest waits for the next time."""
+        del self._waiting[: self._beside.send_some(self._waiting)]
+        if self._waiting and not self._set:
+            self._set = True
+            self._timer.set_in(EVERY)
+
+    def _uses(self, clock: float) -> list[journal.Use]:
+        """What has come since the last time; what came in a row, such as detents, as one."""
+        rows, self._rows = self._rows, []
+        uses: list[journal.Use] = []
+        before: Any = None
+        for t, address, gesture, level, what, focus, profile in rows:
+            if isinstance(what, float):
+                binding, lasted = journal.Binding(level, address, gesture), what
+            else:
+                binding, lasted = journal.Binding(level, address, gesture, self._does(what)), -1.0
+            same = (binding, focus.app, profile.name)
+            if gesture in ("turn", "fast") and same == before:
+                last = uses[-1]
+                uses[-1] = journal.Use(last.at, binding, last.program, last.profile, -1.0, last.count + 1)
+            else:
+                uses.append(journal.Use(t + clock, binding, focus.app or focus.program, profile.name, lasted))
+            before = same
+        return uses
+
+    def _does(self, binding: Binding) -> str:
+        """What a binding does, in words; without what it types."""
+        known = self._words.get(id(binding))
+        if known is None or known[0] is not binding:
+            if len(self._words) > 5000:
+                self._words.clear()
+            known = self._words[id(binding)] = (binding, words_of(binding))
+        return known[1]
+
+    # --- The other end ---
+
+    def _heard(self, data: bytes) -> None:
+        for wrong in self._packets.of(data):
+            if wrong:
+                self._fails(str(wrong))
+            elif self.wrong:
+                self.wrong = ""
+                self._note("the journal is written again")
+
+    def _fails(self, why: str) -> None:
+        if not self.wrong:
+            self._note(f"the journal is not written: {why}")
+        self.wrong = why
+
+    def _ended(self) -> None:
+        self._packets = Packets()
+        self._fails("the process that writes it has ended")
+
+    def close(self) -> None:
+        """Hands over the rest and ends it."""
+        if self.on and self._rows:
+            self._hand_over(time.monotonic())
+        self._timer.set(inf)
+        self._set = False
+        self._layers.clear()
+        self._beside.finish(bytes(self._waiting))
+
+
+def words_of(binding: Binding) -> str:
+    """What a binding does: its label, or the beginning of its phrase, with nothing of what it types."""
+    if binding.label:
+        return binding.label[:_LONGEST]
+    first = str(binding.written[0] if binding.written else binding.phrase)
+    bare = _QUOTED.sub('"…"', first)
+    begins, _, more = bare.partition(" then ")
+    return f"{begins} then …"[:_LONGEST] if more else begins[:_LONGEST]
