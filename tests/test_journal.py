@@ -17,6 +17,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -24,9 +25,8 @@ from hypothesis import strategies as st
 from boards import CONTROLS, Board
 from fenko.core.phrase import parse_phrase
 from fenko.core.plan import Binding as Bound
-from fenko.live.journal import words_of
 from fenko.services.journalling import Writer
-from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalError, Use, journal_file
+from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalError, Use, journal_file, undoes, words_of
 from running import Running
 from screen import screen
 from support import FENKO, wait_for
@@ -259,7 +259,7 @@ def test_a_desk_that_wants_none_any_more_has_none(bench: Bench) -> None:
 USES = st.lists(
     st.builds(
         Use,
-        st.integers(0, 10**9).map(lambda ms: 1_700_000_000 + ms / 1000),
+        st.integers(0, 999).map(lambda ms: ms / 1000),
         st.builds(Binding, st.sampled_from(("base", "frames")), st.sampled_from(("pad.south", "pad.ä")), st.just("tap"), st.text(max_size=5)),
         st.text(max_size=5), st.sampled_from(("base", "frames")), st.sampled_from((-1.0, 0.0, 0.25, 3.5)), st.integers(1, 9),
     ),
@@ -274,7 +274,11 @@ def _all(journal: Journal) -> list[Any]:
     return [unpacked(raw, bindings, names) for batch in journal.batches() for raw in USE.iter_unpack(batch)]
 
 
-@given(st.lists(USES, max_size=5))
+@given(
+    st.lists(st.tuples(st.integers(1_700_000_000, 1_701_000_000), USES), max_size=5).map(
+        lambda batches: [[msgspec.structs.replace(use, at=second + use.at) for use in uses] for second, uses in batches]
+    )
+)
 @settings(max_examples=40, deadline=None)
 def test_what_is_written_is_read_back(batches: list[list[Use]]) -> None:
     import tempfile
@@ -369,6 +373,20 @@ def test_words_say_nothing_of_what_is_typed(text: str) -> None:
         assert text not in words_of(Bound(parsed)).replace('type "…"', "").replace("ctrl+c then …", "").replace(
             " then …", ""
         )
+
+
+@pytest.mark.parametrize(
+    ("phrase", "label", "found"),
+    [
+        ("ctrl+z", None, True),
+        ("ctrl+z x3", None, True),
+        ("ctrl+shift+z", "Undo it", True),
+        ("ctrl+shift+z", None, False),
+        ("u", "Redo", False),
+    ],
+)
+def test_what_takes_back_is_known(phrase: str, label: str | None, found: bool) -> None:
+    assert undoes(Bound(parse_phrase(phrase), label)) is found
 
 
 # --- The command ---

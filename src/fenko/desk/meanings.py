@@ -14,7 +14,7 @@ _TITLED = ("press", "tap", "move")
 """The gestures that give a control its title, the first that is bound."""
 _SHOWN = {"press": "", "tap": "tapped", "hold": "held", "double": "twice", "triple": "three times", "release": "let go",
           "fast": "fast", "move": "moved"}  # fmt: skip
-_WAYS = {"left": "←", "right": "→", "up": "↑", "down": "↓", "up-left": "↖", "up-right": "↗", "down-left": "↙",
+WAYS = {"left": "←", "right": "→", "up": "↑", "down": "↓", "up-left": "↖", "up-right": "↗", "down-left": "↙",
          "down-right": "↘", "clockwise": "↻", "anticlockwise": "↺", "x": "↔", "y": "↕"}  # fmt: skip
 
 
@@ -98,7 +98,7 @@ def _meaning(
                 title, first = words, binding
                 continue
             first = first or binding
-            plain = part in _WAYS and gesture in ("press", "move")
+            plain = part in WAYS and gesture in ("press", "move")
             way = _how(part, gesture)
             more.append(f"{way} {words}" if plain else f"{way}: {words}")
     for used, cell in riding:
@@ -133,8 +133,8 @@ def _together(stack: Stack, surface: Surface, placed: Collection[str]) -> Iterat
 
 
 def _how(part: str, gesture: str) -> str:
-    plain = part in _WAYS and gesture in ("press", "move")
-    return " ".join(filter(None, (_WAYS.get(part, part), "" if plain else _SHOWN[gesture])))
+    plain = part in WAYS and gesture in ("press", "move")
+    return " ".join(filter(None, (WAYS.get(part, part), "" if plain else _SHOWN[gesture])))
 
 
 def rows(stack: Stack, surface: Surface, controls: Sequence[str]) -> Iterator[Row]:

@@ -42,6 +42,8 @@ class Label(Struct, frozen=True):
     bound: bool = True
     lit: bool = False
     """Whether a hand has it now."""
+    fill: str = ""
+    """A colour that says something of it, and is not that of its binding."""
 
     @property
     def spoken(self) -> str:

@@ -195,6 +195,8 @@ def _control(label: Label, place: tuple[float, float, float, float], theme: Them
         fill, edge = mixed(label.colour, theme.page, 0.28), label.colour
     if not label.bound:
         fill, edge, width, dash = theme.body, theme.body_edge, 0.25, (0.6, 0.8)
+    if label.fill:
+        fill, edge = label.fill, readable_on(label.fill) if label.directions else edge
     if label.lit:
         fill, edge, width, dash = theme.lit, theme.lit, 1.1, ()
     x, y, wide, high = place
@@ -302,6 +304,8 @@ def _written(
     title, small = theme.text, theme.faint
     if label.lit:
         title = small = readable_on(theme.lit)
+    elif label.fill:
+        title = small = readable_on(label.fill)
     elif label.sort == "silent" or not label.bound:
         title = theme.faint
     x, y = middle

@@ -3,7 +3,6 @@ nothing of keys that no binding has. A process beside the desk writes it, once a
 
 from __future__ import annotations
 
-import re
 import time
 from math import inf
 from typing import Any
@@ -26,8 +25,6 @@ _MOST_WAITING = 1 << 20
 """Bytes that wait for the other end; while it does not read, later uses are lost."""
 _AGAIN = 5.0
 """Seconds from one start of the process that writes to the next, at least."""
-_QUOTED = re.compile(r'"(?:[^"\\]|\\.)*"')
-_LONGEST = 60  # characters
 _Row = tuple[float, str, str, str, Binding | float, Focus, Profile]
 """When, the address of the cell, the gesture, the level, the binding or how long it took, the window in front, the profile in force."""
 
@@ -47,7 +44,7 @@ class Journalling:
         self._started = -inf
         self._layers: dict[str, float] = {}
         self._folder, self._days = desk.folder, 0.0
-        self._words: dict[int, tuple[Binding, str]] = {}
+        self._words: dict[int, tuple[Binding, tuple[str, bool]]] = {}
         self.wrong = ""
         """Why nothing is written; empty while all is well."""
         self.use_desk(desk)
@@ -133,7 +130,7 @@ class Journalling:
             if isinstance(what, float):
                 binding, lasted = journal.Binding(level, address, gesture), what
             else:
-                binding, lasted = journal.Binding(level, address, gesture, self._does(what)), -1.0
+                binding, lasted = journal.Binding(level, address, gesture, *self._does(what)), -1.0
             same = (binding, focus.app, profile.name)
             if gesture in ("turn", "fast") and same == before:
                 last = uses[-1]
@@ -143,13 +140,13 @@ class Journalling:
             before = same
         return uses
 
-    def _does(self, binding: Binding) -> str:
-        """What a binding does, in words; without what it types."""
+    def _does(self, binding: Binding) -> tuple[str, bool]:
+        """What a binding does, in words, without what it types; and whether it takes something back."""
         known = self._words.get(id(binding))
         if known is None or known[0] is not binding:
             if len(self._words) > 5000:
                 self._words.clear()
-            known = self._words[id(binding)] = (binding, words_of(binding))
+            known = self._words[id(binding)] = (binding, (journal.words_of(binding), journal.undoes(binding)))
         return known[1]
 
     # --- The other end ---
@@ -179,13 +176,3 @@ class Journalling:
         self._set = False
         self._layers.clear()
         self._beside.finish(bytes(self._waiting))
-
-
-def words_of(binding: Binding) -> str:
-    """What a binding does: its label, or the beginning of its phrase, with nothing of what it types."""
-    if binding.label:
-        return binding.label[:_LONGEST]
-    first = str(binding.written[0] if binding.written else binding.phrase)
-    bare = _QUOTED.sub('"…"', first)
-    begins, _, more = bare.partition(" then ")
-    return f"{begins} then …"[:_LONGEST] if more else begins[:_LONGEST]

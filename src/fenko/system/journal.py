@@ -7,12 +7,16 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import sqlite3
 import struct
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from msgspec import Struct
+
+from fenko.core.plan import Binding as Bound
+from fenko.core.verbs.keys import Keys
 
 USE = struct.Struct("<IHHHHHH")
 """One use: the second (Unix time) and the millisecond; the numbers of the binding, of the program in front and of the profile in force;
@@ -27,6 +31,8 @@ _MOST_BYTES = 1 << 30
 _MOST_NUMBERS = 60_000
 _MOST_NAMES = 4000  # programs choose their own names
 _LONGEST_NAME = 80
+_LONGEST_WORDS = 60
+_QUOTED = re.compile(r'"(?:[^"\\]|\\.)*"')
 _PATIENCE = 2.0  # s, for another process that writes
 
 STEPS: tuple[tuple[str, ...], ...] = (
@@ -36,6 +42,10 @@ STEPS: tuple[tuple[str, ...], ...] = (
         "CREATE TABLE names (number INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE)",
         "CREATE TABLE batches (first INTEGER NOT NULL, last INTEGER NOT NULL, uses BLOB NOT NULL)",
         "CREATE INDEX batches_first ON batches (first)",
+    ),
+    (
+        "ALTER TABLE bindings ADD COLUMN undoes INTEGER NOT NULL DEFAULT 0",
+        "UPDATE bindings SET undoes = 1 WHERE does LIKE 'undo%' OR does LIKE 'ctrl+z%'",
     ),
 )
 """What brings the database from each version to the next; its version (`user_version`) is how many of them it has seen."""
@@ -53,6 +63,13 @@ class Binding(Struct, frozen=True):
     control: str
     gesture: str
     does: str = ""
+    undoes: bool = False
+    """Whether it takes back what was done before."""
+
+    @property
+    def counts(self) -> bool:
+        """Whether it is something that a hand did, and not a time that was measured or a layer that went off."""
+        return bool(self.control) and not self.gesture.startswith("time ")
 
 
 class Use(Struct, frozen=True, array_like=True):
@@ -64,6 +81,22 @@ class Use(Struct, frozen=True, array_like=True):
     profile: str
     lasted: float = -1.0
     count: int = 1
+
+
+def words_of(binding: Bound) -> str:
+    """What a binding does: its label, or the beginning of its phrase, with nothing of what it types."""
+    if binding.label:
+        return binding.label[:_LONGEST_WORDS]
+    first = str(binding.written[0] if binding.written else binding.phrase)
+    begins, _, more = _QUOTED.sub('"…"', first).partition(" then ")
+    return f"{begins} then …"[:_LONGEST_WORDS] if more else begins[:_LONGEST_WORDS]
+
+
+def undoes(binding: Bound) -> bool:
+    """Whether a binding takes back what was done before, as far as that can be known."""
+    if words_of(binding).partition(": ")[2].lower().startswith("undo") or words_of(binding).lower().startswith("undo"):
+        return True
+    return any({*step.keys} == {"ctrl", "z"} for step in binding.phrase.steps if isinstance(step, Keys))
 
 
 def unpacked(raw: tuple[int, ...], bindings: Mapping[int, Binding], names: Mapping[int, str]) -> Use:
@@ -148,7 +181,10 @@ class Journal:
     def _number(self, binding: Binding) -> int:
         if binding not in self._numbers:
             where = (binding.level, binding.control, binding.gesture, binding.does)
-            self._numbers[binding] = self._numbered("bindings", "level, control, gesture, does", where, _MOST_NUMBERS)
+            number = self._numbered("bindings", "level, control, gesture, does", where, _MOST_NUMBERS)
+            if binding.undoes:
+                self._base.execute("UPDATE bindings SET undoes = 1 WHERE number = ?", (number,))
+            self._numbers[binding] = number
         return self._numbers[binding]
 
     def _name(self, name: str) -> int:
@@ -164,7 +200,7 @@ class Journal:
         (last,) = self._base.execute(f"SELECT coalesce(max(number), 0) FROM {table}").fetchone()
         if last >= most:
             return OTHER
-        self._base.execute(f"INSERT INTO {table} VALUES (?, {marks})", (last + 1, *values))
+        self._base.execute(f"INSERT INTO {table} (number, {columns}) VALUES (?, {marks})", (last + 1, *values))
         return int(last) + 1
 
     def tidy(self, before: float, now: float) -> None:
@@ -209,13 +245,29 @@ class Journal:
         self._numbers.clear()
         self._names.clear()
 
+    def add_batches(self, bindings: Sequence[Binding], names: Sequence[str], batches: Iterable[bytes]) -> None:
+        """Puts whole batches into an empty journal, in which 1 is the first of these bindings, and of these names."""
+        with self._told(), self._all_or_nothing():
+            for table in ("batches", "bindings", "names"):
+                self._base.execute(f"DELETE FROM {table}")
+            for binding in bindings:
+                self._number(binding)
+            for name in names:
+                self._name(name)
+            for batch in batches:
+                times = [USE.unpack_from(batch, at)[0] for at in (0, len(batch) - USE.size)]
+                self._base.execute("INSERT INTO batches VALUES (?, ?, ?)", (*times, batch))
+
     # --- Reading ---
 
     def bindings(self) -> dict[int, Binding]:
         """Every binding that was ever used, by its number."""
         with self._told():
-            rows = self._base.execute("SELECT number, level, control, gesture, does FROM bindings").fetchall()
-        return {number: Binding(*words) for number, *words in rows}
+            rows = self._base.execute("SELECT number, level, control, gesture, does, undoes FROM bindings").fetchall()
+        return {
+            number: Binding(level, control, gesture, does, bool(back))
+            for number, level, control, gesture, does, back in rows
+        }
 
     def names(self) -> dict[int, str]:
         """The names of programs and profiles, by their numbers."""
