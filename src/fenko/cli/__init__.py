@@ -37,6 +37,7 @@ COMMANDS: dict[str, str] = {
     "history": "List earlier versions of the desk's files, compare them, put one back.",
     "journal": "Have it remembered what is used, or not; nothing is, unless you say so.",
     "usage": "Tell what is used, how fast, what never is, and what is missed.",
+    "arrange": "Compute on which buttons a profile's bindings would sit better.",
     "tune": "Measure a surface, and propose dead zones, ranges and times that suit it.",
     "devices": "List what is plugged in, with the links for the desk.",
     "lend": "Lend surfaces of this computer to a desk on another one.",

@@ -30,8 +30,8 @@ from fenko.cli.shared import (
 )
 from fenko.cli.trial import kept, tried
 from fenko.core.changes import Change
-from fenko.core.plan import Surface
-from fenko.core.words import reason
+from fenko.core.plan import Surface, Timing
+from fenko.core.words import format_time, reason
 from fenko.desk.editing import Edit, EditError, NotWritten, alone, set_entry, write
 from fenko.desk.load import Desk
 from fenko.desk.locate import KeyPath
@@ -44,7 +44,7 @@ from fenko.drawing import FORMATS
 from fenko.system.talking import NobodyThere, Refused, Talk
 
 if TYPE_CHECKING:
-    from fenko.tuning.proposals import Proposal
+    from fenko.tuning.proposals import Measured, Proposal
 
 FALSE_MOVES = 1.0
 """An hour, if nobody says otherwise."""
@@ -61,6 +61,12 @@ FALSE_MOVES = 1.0
 @click.option("--false-moves", metavar="N", type=click.FloatRange(0.001, 10_000), default=FALSE_MOVES, show_default=True, help="How often in an hour a control at rest may stray beyond its dead zone.")  # fmt: skip
 @click.option("--pace", metavar="N", type=click.FloatRange(0.1, 10), default=1.0, show_default=True, help="How fast you are led through: 2 takes half the time.")  # fmt: skip
 @click.option(
+    "--journal",
+    "from_journal",
+    is_flag=True,
+    help="Take the times of this hand from the journal (`hold`, `double`, `chord`).",
+)
+@click.option(
     "--try", "trying", is_flag=True, help="Try what is proposed in the desk that runs, for 30 s; Enter keeps it."
 )
 @click.option("--write", "wanted", is_flag=True, help="Write what is proposed into the desk, without asking.")
@@ -72,20 +78,27 @@ def command(
     out: Path | None,
     false_moves: float,
     pace: float,
+    from_journal: bool,
     trying: bool,
     wanted: bool,
 ) -> None:
     """Measure a surface and propose what suits it: where its sticks rest, dead zones, ranges, bounce, and how long this
     hand takes for a hold or a double press.
 
-    Without --take you are led through it, in about a minute. Each number comes with its evidence. Nothing is written
+    Without --take you are led through it, in about a minute. Each number comes with its evidence. With --journal it is what your hand
+    did at work that counts, and other times are weighed by how much they would have judged otherwise. Nothing is written
     without your consent; comments and all else in the desk stay as they are.
     """
+    if from_journal and (take_path is not None or out is not None):
+        raise click.UsageError("--journal goes with neither --take nor --out")
     if out is not None and out.suffix[1:].lower() not in FORMATS:
         fail(f"{out} should end in {', '.join(f'.{kind}' for kind in FORMATS)}", 2)
     desk = open_desk(desk_folder)
     if surface not in desk.plan.surfaces:
         fail_unknown(f"the desk has no surface `{surface}`", surface, desk.plan.surfaces)
+    if from_journal:
+        _tune_from_journal(desk, surface, form, trying, wanted)
+        return
     changes = _recorded(desk, surface, pace) if take_path is None else _of_take(desk, take_path)
     # Only now: what measures is heavy.
     from fenko.tuning.proposals import measure
@@ -95,8 +108,7 @@ def command(
     tracks = tracks_of(known, changes)
     if not (tracks.positions or tracks.buttons or tracks.turning):
         fail(f"nothing of `{surface}` moved in {take_path or 'that time'}, so nothing was measured")
-    written = read_times(Sources(desk.folder), (), desk.sources.data["surface"][surface].get("timing"), checked=True)
-    found = measure(known, structs.replace(desk.plan.timing, **written), tracks, false_moves)
+    found = measure(known, _timing(desk, surface), tracks, false_moves)
     if out is not None:
         from fenko.tuning.picture import draw
 
@@ -104,19 +116,57 @@ def command(
             draw(out, f"{surface}: what was measured", _tuned(desk, known, found.proposals), tracks, found)
         except OSError as why:
             fail(f"{out} cannot be written: {reason(why)}")
-    if form == "json":
-        show_json({"proposals": [{**structs.asdict(one), "setting": f"surface.{surface}.{one.setting}"} for one in found.proposals],
-                   "unknown": [structs.asdict(one) for one in found.skipped]})  # fmt: skip
-    else:
-        rows = [(one.setting, one.now, one.value.strip('"'), one.evidence) for one in found.proposals]
-        if rows:
-            show_table(("setting", "now", "proposed", "because"), rows)
-        else:
-            say(f"All that could be measured of {surface} is as it should be.")
-        for one in found.skipped:
-            say(dim(f"{one.what}: {one.why}"))
+    _show(surface, found, form)
     if out is not None:
         note(f"{out} shows it")
+    _act(desk, surface, found, form, trying, wanted)
+
+
+def _timing(desk: Desk, surface: str) -> Timing:
+    """The times that hold for a surface."""
+    written = read_times(Sources(desk.folder), (), desk.sources.data["surface"][surface].get("timing"), checked=True)
+    return structs.replace(desk.plan.timing, **written)
+
+
+def _tune_from_journal(desk: Desk, surface: str, form: str, trying: bool, wanted: bool) -> None:
+    from fenko.cli.usage import counted_of
+    from fenko.studies.usage import times_of
+    from fenko.tuning.proposals import choices, measure_times
+
+    counted, bindings, _ = counted_of(desk, example=False)
+    timing = _timing(desk, surface)
+    times = times_of(desk.plan, counted, bindings, surface)
+    if not times:
+        fail(
+            f"the journal has no times of `{surface}`: no press there is judged by `hold`, `double` or `chord`, or none has come yet"
+        )
+    found, weighed = measure_times(times, timing), choices(times, timing)
+    _show(surface, found, form, [structs.asdict(one) for one in weighed])
+    if form == "table":
+        say(bold("\nWhat other times would have judged otherwise than those in force"))
+        show_table(
+            ("setting", "time", "otherwise", "of"),
+            [(one.setting, format_time(one.seconds), f"{one.otherwise:.1%}" if one.otherwise else dim("in force") if one.seconds == getattr(timing, one.setting.partition(".")[2]) else "none", f"{one.times:,}") for one in weighed],
+        )  # fmt: skip
+    _act(desk, surface, found, form, trying, wanted)
+
+
+def _show(surface: str, found: Measured, form: str, weighed: Sequence[dict[str, object]] = ()) -> None:
+    if form == "json":
+        show_json({"proposals": [{**structs.asdict(one), "setting": f"surface.{surface}.{one.setting}"} for one in found.proposals],
+                   "unknown": [structs.asdict(one) for one in found.skipped], **({"choices": weighed} if weighed else {})})  # fmt: skip
+        return
+    rows = [(one.setting, one.now, one.value.strip('"'), one.evidence) for one in found.proposals]
+    if rows:
+        show_table(("setting", "now", "proposed", "because"), rows)
+    else:
+        say(f"All that could be measured of {surface} is as it should be.")
+    for one in found.skipped:
+        say(dim(f"{one.what}: {one.why}"))
+
+
+def _act(desk: Desk, surface: str, found: Measured, form: str, trying: bool, wanted: bool) -> None:
+    """Tries or writes what is proposed, where somebody wants that."""
     if found.proposals and trying:
         wanted = _liked(desk, surface, found.proposals)
         if not wanted:

@@ -107,6 +107,11 @@ def _desk(folder: Path | None, example: bool) -> Desk:
         return open_desk(folder)
     if folder is not None:
         raise click.UsageError("--example has a desk of its own")
+    return example_desk()
+
+
+def example_desk() -> Desk:
+    """The desk of a made-up workshop."""
     from fenko.data import DEMO
 
     return load_desk(Path(str(DEMO)))

@@ -50,6 +50,7 @@ class _Scanner:
         self.text = text
         self.at = 0
         self.places: dict[KeyPath, Place] = {}
+        self.keys: list[tuple[KeyPath, Extent]] = []
         self.counts: dict[KeyPath, int] = {}
         self.sections: list[Section] = []
 
@@ -86,6 +87,7 @@ class _Scanner:
         keys = list(self._keys())
         for number, (key, spot) in enumerate(keys):
             path = self._inside((*path, key), last=listed and number == len(keys) - 1)
+            self.keys.append((path, spot))
             self.places.setdefault(path, Place(spot, spot))
         self.at = self.text.index("]", self.at) + (2 if listed else 1)
         return path
@@ -118,6 +120,7 @@ class _Scanner:
         for key, spot in self._keys():
             path = (*path, key)
             spots.append((path, spot))
+        self.keys += spots
         self.at = self.text.index("=", self.at) + 1
         self._skip(" \t")
         start = self.at
@@ -177,6 +180,13 @@ class _Scanner:
 def locate(text: str) -> dict[KeyPath, Place]:
     """The place of every entry of a valid TOML text, by its path of keys and list positions."""
     return _Scanner(text.replace("\r\n", " \n")).run()
+
+
+def keys(text: str) -> list[tuple[KeyPath, Extent]]:
+    """Every key that is written in a valid TOML text, also where several lines say something of the same, with its path."""
+    scanner = _Scanner(text.replace("\r\n", " \n"))
+    scanner.run()
+    return scanner.keys
 
 
 def sections(text: str) -> list[Section]:

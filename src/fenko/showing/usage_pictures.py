@@ -84,6 +84,50 @@ def heated(
     return found, shown.described(desk.plan.surfaces[surface]).body
 
 
+def before_and_after(
+    desk: Desk, profile: str, surface: str, counts: Mapping[str, float], moves: Mapping[str, str], gain: float
+) -> Page:
+    """A page with what sits where on a surface, now and with these moves; counts are by the surface's own names."""
+    how = look(False)
+    high, wide = PAPERS["a4"]
+    now, body = heated(desk, profile, surface, {f"{surface}.{name}": int(times) for name, times in counts.items()}, ())
+    own = desk.plan.surfaces[surface].own_name
+    by_name = {own(label.spot.control): label for label in now}
+    came = {to: control for control, to in moves.items()}
+    then = []
+    for label in now:
+        name = own(label.spot.control)
+        source = by_name.get(came.get(name, "" if name in moves else name))
+        if source is None:  # what was there went elsewhere, and nothing came
+            then.append(structs.replace(label, title=name, small=(), bound=False, fill=""))
+        elif name in came:
+            small = (*source.small, f"from {came[name]}")
+            then.append(
+                structs.replace(
+                    label, title=source.title, small=small, fill=source.fill, bound=True, whole=source.whole
+                )
+            )
+        else:
+            then.append(label)
+    half = (wide - 2 * MARGIN - 8) / 2
+    top = MARGIN + 28
+    title = (
+        f"{surface} in {profile}: {gain:.1%} less effort"
+        if moves
+        else f"{surface} in {profile}: nothing gains anything"
+    )
+    items: list[Item] = [*heading(title, wide, how)]
+    items += _ramp(MARGIN, MARGIN + 11, int(max(counts.values(), default=0)), how)
+    size = 12 * POINT
+    for number, (word, labels) in enumerate((("now", now), ("then", then))):
+        x = MARGIN + number * (half + 8)
+        items.append(
+            Words(x, top - 3, word, size, how.measure(word, True).wide * size, how.theme.text, bold=True, middle=False)
+        )
+        items += fitted(labels, body, (x, top, half, high - MARGIN - top), how).items
+    return Page(wide, high, how.theme.page, tuple(items), title)
+
+
 def _page(
     title: str, labels: Sequence[Label], body: tuple[float, float], notes: Sequence[str], how: Look, most: int
 ) -> Page:

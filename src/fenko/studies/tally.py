@@ -48,7 +48,7 @@ class Tally(Struct):
     programs: dict[tuple[int, int], int]
     """Uses by binding and program."""
     follows: dict[tuple[int, int], int]
-    """How often one came after the other."""
+    """How often one came right after the other."""
     instead: dict[tuple[int, int], int]
     """How often one was done where another had been taken back."""
     times: dict[int, Ints]
@@ -176,7 +176,8 @@ class _Table:
         classes = np.clip(np.searchsorted(PACES, apart[near], "right") - 1, 0, len(PACES) - 2)
         flat = np.bincount(binding[1:][near] * (len(PACES) - 1) + classes, minlength=size * (len(PACES) - 1))
         found.paces += flat.reshape(size, -1)
-        _add(found.follows, binding[:-1][near], binding[1:][near])
+        quick = near & (apart < SOON)
+        _add(found.follows, binding[:-1][quick], binding[1:][quick])
         # What is taken back: something, then undoing right after; and what was done in its place.
         undoes = self._undoes[binding]
         kept = np.flatnonzero(~undoes)
@@ -190,8 +191,8 @@ class _Table:
         found.undone += np.bincount(binding[first], minlength=size)
         there = after < len(binding)
         first, after = first[there], after[there]
-        quick = at[after] - at[after - 1] < SOON
-        _add(found.instead, binding[first[quick]], binding[after[quick]])
+        there = at[after] - at[after - 1] < SOON
+        _add(found.instead, binding[first[there]], binding[after[there]])
 
 
 def _add(table: dict[tuple[int, int], int], ones: Ints, others: Ints) -> None:

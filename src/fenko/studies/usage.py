@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from fenko.core.plan import Plan, Timing
 from fenko.studies.confidence import at_least, found_among, share_interval, trend
-from fenko.studies.tally import DAY, PACES, TIME_CLASSES, TIME_GRAIN, Ints, Tally
+from fenko.studies.tally import DAY, PACES, TIME_CLASSES, TIME_GRAIN, Floats, Ints, Tally
 from fenko.system.journal import Binding, undoes, words_of
 
 FEWEST = 20
@@ -236,6 +236,19 @@ def _judged(plan: Plan, counted: Tally, bindings: Mapping[int, Binding]) -> Iter
         low, middle, high = (time_at(classes, share) for share in (0.05, 0.5, 0.95))
         near = share_between(classes, threshold * 0.8, threshold * 1.2)
         yield Judged(one.level, one.control, which, threshold, total, middle, low, high, near)
+
+
+def times_of(plan: Plan, counted: Tally, bindings: Mapping[int, Binding], surface: str) -> dict[str, Floats]:
+    """How long a hand took on a surface (seconds), by which of the desk's times judges that; without cells that have times of their
+    own."""
+    found: dict[str, list[Floats]] = {}
+    middles = (np.arange(TIME_CLASSES) + 0.5) * TIME_GRAIN / 1000
+    for number, classes in counted.times.items():
+        one = bindings[number]
+        cell = plan.levels[one.level].cell(one.control) if one.level in plan.levels else None
+        if one.control.startswith(f"{surface}.") and (cell is None or cell.timing is None):
+            found.setdefault(one.gesture.removeprefix("time "), []).append(np.repeat(middles, classes))
+    return {which: np.concatenate(parts) for which, parts in found.items()}
 
 
 def time_at(classes: Ints, share: float) -> float:

@@ -269,6 +269,64 @@ def _hand(found: Measured, timing: Timing, tracks: Tracks) -> None:
         _time(found, "chord", max(chord.seconds, 0.01), timing.chord, f"{chord.fast} times two at once, {np.median(apart) * 1000:.0f} ms apart in the middle")  # fmt: skip
 
 
+class Choice(Struct, frozen=True):
+    """Another time than the one in force (seconds), and the share of what hands did that it would have judged otherwise."""
+
+    setting: str
+    seconds: float
+    otherwise: float
+    times: int
+
+
+_CHOICES = {
+    "hold": (0.12, 0.16, 0.2, 0.25, 0.3, 0.4, 0.5),
+    "double": (0.12, 0.16, 0.2, 0.25, 0.3, 0.4),
+    "chord": (0.02, 0.03, 0.04, 0.06, 0.08, 0.12),
+}
+_MOST_TIMES = 2000
+"""Of more, so many are looked at, evenly spread over them."""
+
+
+def choices(times: dict[str, Numbers], timing: Timing) -> list[Choice]:
+    """What other times would have made of the times (seconds) of a hand, by which of the desk's times judges them."""
+    found = []
+    for name, measured in times.items():
+        now = getattr(timing, name)
+        for seconds in sorted({*_CHOICES[name], now}):
+            found.append(Choice(f"timing.{name}", seconds, _otherwise(measured, seconds, now), len(measured)))
+    return found
+
+
+def _otherwise(times: Numbers, one: float, other: float) -> float:
+    """The share of times that two thresholds judge differently."""
+    return float(((times >= min(one, other)) & (times < max(one, other))).mean()) if len(times) else 0.0
+
+
+def measure_times(times: dict[str, Numbers], timing: Timing) -> Measured:
+    """What the times of a hand at its work (seconds) suggest, by which of the desk's times judges them."""
+    found = Measured([], [])
+    few = {name: np.sort(one)[:: -(-len(one) // _MOST_TIMES) or 1] for name, one in times.items()}
+    hold = between_taps_and_holds(few["hold"]) if "hold" in few else None
+    if hold is not None:
+        share = _otherwise(times["hold"], hold.seconds, timing.hold)
+        _time(found, "hold", hold.seconds, timing.hold, f"{len(times['hold'])} presses; it would misjudge {hold.misjudged:.1%}, and judge {share:.1%} otherwise than now")  # fmt: skip
+    else:
+        found.skipped.append(
+            Skipped("timing.hold", f"{len(times.get('hold', ()))} presses; quick and slow ones cannot be told apart")
+        )
+    for name, most, least in (("double", 0.4, 0.05), ("chord", 0.12, 0.01)):
+        close = few[name][few[name] < most] if name in few else np.array([])
+        longest = longest_of(close)
+        if longest is None:
+            found.skipped.append(Skipped(f"timing.{name}", f"only {len(close)} of them so far"))
+            continue
+        whole = times[name]
+        wanted = max(longest.seconds, least)
+        otherwise = _otherwise(whole, wanted, getattr(timing, name))
+        _time(found, name, wanted, getattr(timing, name), f"{len(whole)} times, {np.median(close) * 1000:.0f} ms in the middle; it would judge {otherwise:.1%} otherwise than now")  # fmt: skip
+    return found
+
+
 def _time(found: Measured, name: str, seconds: float, now: float, evidence: str) -> None:
     wanted = ceil(seconds * 200) / 200
     if abs(wanted - now) >= 0.01:
