@@ -25,6 +25,7 @@ from fenko.cli.shared import (
     show_table,
 )
 from fenko.cli.usage import counted_of, example_desk
+from fenko.core.controls import BUTTON
 from fenko.core.words import reason
 from fenko.desk.arranged import Movable, belong_together, failures, movable, rearranged
 from fenko.desk.editing import EditError, NotWritten, alone, write
@@ -137,7 +138,8 @@ def _buttons(desk: Desk, surface: str) -> list[str]:
 
     known = desk.plan.surfaces[surface]
     spots = Surfaces(desk).described(known).spots
-    return [known.own_name(spot.control) for spot in spots if spot.at is not None and spot.sends is None]
+    names = [known.own_name(spot.control) for spot in spots if spot.at is not None and spot.sends is None]
+    return [name for name in names if known.shape(name) is BUTTON]
 
 
 def _proposed(
@@ -169,7 +171,11 @@ def _proposed(
             continue
         spots = [spot for spot in shown.described(surface).spots if spot.sends is None]
         places = sites(surface.kind, spots, {spot.control: surface.own_name(spot.control) for spot in spots}, hand)
-        uses = uses_of(counted, bindings, name, may.things, level) if counted is not None else nothing_known(may.things)
+        uses = (
+            uses_of(counted, bindings, name, may.things, may.deeds, level)
+            if counted is not None
+            else nothing_known(may.things)
+        )
         if not any(uses.counts.get(thing) for thing in may.things):
             note(f"{name}: the journal has no uses of what could move there, so nothing is proposed")
             continue

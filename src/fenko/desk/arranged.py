@@ -26,6 +26,7 @@ from fenko.desk.locate import Extent, KeyPath, keys, line_and_column
 from fenko.desk.sources import SourceFile
 from fenko.desk.writing import key
 from fenko.system.files import read_file, real_path
+from fenko.system.journal import words_of
 
 _OPPOSITES = (
     ("previous", "next"), ("back", "on"), ("back", "forward"), ("earlier", "later"), ("left", "right"), ("up", "down"), ("in", "out"),
@@ -42,6 +43,8 @@ class Movable(Struct):
     things: dict[str, str]
     free: list[str]
     stay: dict[str, str]
+    deeds: dict[tuple[str, str], str]
+    """What each does, by gesture and in words, and where that is now: it may have been elsewhere."""
 
 
 def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], keep: Iterable[str] = ()) -> Movable:
@@ -55,7 +58,7 @@ def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], kee
     in_layers = _bound(one for layer in own.layers.values() for one in layer.levels)
     members = {member for one in _all_levels(desk, own) for member in one.chords}
     bursts = {of for one in _all_levels(desk, own) for of in one.bursts}
-    found = Movable({}, [], {})
+    found = Movable({}, [], {}, {})
     known = plan.surfaces[surface]
     for control in controls:
         address = f"{surface}.{control}"
@@ -84,7 +87,10 @@ def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], kee
             found.stay[control] = why
         elif bound:
             found.things[control] = " / ".join(one.title for one in bound)
-        elif not why and not cells and address not in below | in_layers and not known.passes:
+            for cell in cells:
+                for gesture, one in cell.gestures():
+                    found.deeds.setdefault((gesture, words_of(one)), control)
+        elif not why and not cells and address not in below | in_layers and known.passed_on(control) is None:
             found.free.append(control)
     return found
 

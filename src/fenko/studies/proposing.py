@@ -45,20 +45,24 @@ class Proposal(Struct):
 
 
 def uses_of(
-    counted: Tally, bindings: Mapping[int, Binding], surface: str, things: Mapping[str, str], level: str
-) -> Uses:
-    """What a journal says of a surface; of what may move only uses in its own level count, of all else all."""
+    counted: Tally, bindings: Mapping[int, Binding], surface: str, things: Mapping[str, str],
+    deeds: Mapping[tuple[str, str], str], level: str,
+) -> Uses:  # fmt: skip
+    """What a journal says of a surface. What may move is known by what it does (`deeds`, by gesture and words), wherever it was; uses of
+    anything else by where they were."""
     controls: dict[int, str] = {}
-    for number, one in bindings.items():
-        name, _, rest = one.control.partition(".")
-        control = rest.partition(".")[0]
-        if name == surface and one.counts and "+" not in rest and (control not in things or one.level == level):
-            controls[number] = control
     counts: dict[str, float] = {}
     paces: dict[str, Ints] = {}
-    for number, control in controls.items():
-        counts[control] = counts.get(control, 0) + int(counted.presses[number])
-        paces[control] = paces.get(control, np.zeros(counted.paces.shape[1], np.int64)) + counted.paces[number]
+    for number, one in bindings.items():
+        name, _, rest = one.control.partition(".")
+        if name != surface or not one.counts or "+" in rest:
+            continue
+        place = rest.partition(".")[0]
+        deed = deeds.get((one.gesture, one.does)) if one.level == level else None
+        if deed is not None or place not in things:
+            control = controls[number] = deed or place
+            counts[control] = counts.get(control, 0) + int(counted.presses[number])
+        paces[place] = paces.get(place, np.zeros(counted.paces.shape[1], np.int64)) + counted.paces[number]
     follows: dict[tuple[str, str], float] = {}
     for (one_number, other_number), times in counted.follows.items():
         if one_number in controls and other_number in controls:
