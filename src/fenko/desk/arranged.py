@@ -18,7 +18,7 @@ from fenko.core.descriptions import burst_of
 from fenko.core.keys import MODIFIERS
 from fenko.core.performing import Performance
 from fenko.core.phrase import steps_of
-from fenko.core.plan import Binding, Cell, Level, Profile
+from fenko.core.plan import Binding, Cell, Level, Profile, Surface
 from fenko.core.steps import Hold, SwitchPause, UseLayer
 from fenko.desk.editing import Edit, EditError
 from fenko.desk.load import Desk, load_desk
@@ -90,9 +90,14 @@ def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], kee
             for cell in cells:
                 for gesture, one in cell.gestures():
                     found.deeds.setdefault((gesture, words_of(one)), control)
-        elif not why and not cells and address not in below | in_layers and known.passed_on(control) is None:
+        elif not why and not cells and address not in below | in_layers and not _means_something(known, control):
             found.free.append(control)
     return found
+
+
+def _means_something(surface: Surface, control: str) -> bool:
+    """Whether people use an unbound control for what it is, such as a digit."""
+    return surface.kind in ("keyboard", "keypad", "mouse") and surface.passed_on(control) is not None
 
 
 def _bound(levels: Iterable[Level]) -> set[str]:
