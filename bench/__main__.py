@@ -7,7 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
-from bench import clients, display, engine, far, legend, lend, machine, motion, pipes, program, reload, wayland
+from bench import clients, display, engine, far, journal, legend, lend, machine, motion, pipes, program, reload, wayland
 from bench.rows import Row, python_speed
 
 ROOT = Path(__file__).parent.parent
@@ -44,7 +44,7 @@ def _kernel_rows() -> list[Row]:
 def main() -> None:
     """All rows."""
     rows = [
-        *engine.measure(), *program.measure(), *reload.measure(), *_kernel_rows(), *pipes.measure(), *motion.measure(), *display.measure(), *far.measure(), *clients.measure(), *legend.measure(), *machine.measure(), *lend.measure(), *wayland.measure(),
+        *engine.measure(), *program.measure(), *reload.measure(), *_kernel_rows(), *pipes.measure(), *motion.measure(), *display.measure(), *far.measure(), *clients.measure(), *legend.measure(), *machine.measure(), *lend.measure(), *wayland.measure(), *journal.measure(),
     ]  # fmt: skip
     cells = [("what", "seen", "aim", "reached"), *((*row[:3], "yes" if row.reached else "no") for row in rows)]
     widths = [max(map(len, column)) for column in zip(*cells, strict=True)]

@@ -24,9 +24,10 @@ def serve(
     addresses: dict[tuple[int, int], str],
     open_port: Callable[[], Port],
     ranges: dict[int, tuple[int, int]] | None = None,
+    listens: bool = False,
 ) -> None:
     """Runs the desk in that folder on the kernel events that come on standard input, with its workers if it has any; says
-    `r` when it is ready."""
+    `r` when it is ready. With `listens`, values and its journal are kept."""
     desk = compiled(load_desk(Path(folder)))
     os.set_blocking(0, False)
     with Loop() as loop:
@@ -42,8 +43,11 @@ def serve(
                 session.inbox.put(changes)
 
         loop.add(0, readable)
+        if listens:
+            session.listen(None)
         os.write(1, b"r")
         loop.run()
+        session.close()
 
 
 class Pipe:

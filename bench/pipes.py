@@ -33,14 +33,16 @@ serve(sys.argv[1], {(1, KERNEL_KEYS[key]): f"keys.{key}" for key in sys.argv[2]}
 """
 
 
-def _start(*command: str) -> subprocess.Popen[bytes]:
+def start(*command: str) -> subprocess.Popen[bytes]:
+    """A process that says a byte when it is ready."""
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, bufsize=0)
     assert process.stdout is not None
     process.stdout.read(1)
     return process
 
 
-def _latency(process: subprocess.Popen[bytes], raw: bytes) -> float:
+def latency(process: subprocess.Popen[bytes], raw: bytes) -> float:
+    """Seconds from an event in to what comes of it."""
     assert process.stdin is not None and process.stdout is not None
     start = time.perf_counter()
     os.write(process.stdin.fileno(), raw)
@@ -55,13 +57,13 @@ def measure() -> list[Row]:
     with tempfile.TemporaryDirectory() as name:
         bound = "\n".join(f'{key} = "{other}"' for key, other in zip(KEYS, reversed(KEYS), strict=True))
         (Path(name) / "desk.toml").write_text(f'[surface.keys]\nkind = "keyboard"\n[profile.base.on.keys]\n{bound}\n')
-        sides = [_start(sys.executable, "-c", BARE), _start(sys.executable, "-c", FENKO, name, KEYS)]
+        sides = [start(sys.executable, "-c", BARE), start(sys.executable, "-c", FENKO, name, KEYS)]
         times: list[list[float]] = [[], []]
         for number in range(PRESSES):
             # Each key in turn: by the time it comes again it has been up for long enough.
             value, code = 1 - number % 2, KERNEL_KEYS[KEYS[number // 2 % len(KEYS)]]
             for side in (0, 1):
-                times[side].append(_latency(sides[side], key_report(code, value)))
+                times[side].append(latency(sides[side], key_report(code, value)))
         for process in sides:
             process.kill()
             process.communicate()

@@ -393,6 +393,8 @@ def test_what_cannot_be_arranged_is_said(folder: Path) -> None:
         (("frames", "--surface", "pod"), 2, "did you mean `pad`"),
         (("frames", "--keep", "pad.sooth"), 2, "did you mean `pad.south`"),
         (("frames", "--pair", "pad.south"), 2, "takes two controls"),
+        (("frames", "--pair", "keypad.kp7,keypad.record"), 2, "not in one row or column"),
+        (("frames", "--pair", "keypad.kp7,keypad.kp0"), 2, "keypad.kp0 may not move"),
         (("frames", "--out", "x.txt"), 2, "should end in"),
         (("titles",), 1, "could sit elsewhere"),
         (("frames", "--example"), 2, "desk of its own"),

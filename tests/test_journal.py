@@ -27,7 +27,8 @@ from fenko.core.phrase import parse_phrase
 from fenko.core.plan import Binding as Bound
 from fenko.services.journalling import Writer
 from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalError, Use, journal_file, undoes, words_of
-from running import Running
+from running import DESK as PLAIN
+from running import Running, press, take
 from screen import screen
 from support import FENKO, wait_for
 
@@ -55,6 +56,7 @@ when = {{ app = "snipwell" }}
 red = {{ do = "ctrl+z", label = "Undo" }}
 lean.right = 'type "wings wide"'
 """
+TAKEN = f'{PLAIN}[journal]\nkeep = "90 days"\n'
 SECRETS = ("hushhush", "wings wide", "Reel 7 of nobody", "nobody's business")
 
 
@@ -232,6 +234,8 @@ def test_who_writes_may_stand_still(bench: Bench) -> None:
     began = time.monotonic()
     assert bench.run.end() == 0
     assert time.monotonic() - began < 8
+    os.kill(writer, signal.SIGCONT)
+    wait_for(lambda: bench.used().count(("", "base", "bench.red", "tap")) == 5, "the last one, written afterwards")
 
 
 def test_a_desk_that_wants_none_any_more_has_none(bench: Bench) -> None:
@@ -252,6 +256,17 @@ def test_a_desk_that_wants_none_any_more_has_none(bench: Bench) -> None:
     time.sleep(1.2)
     assert bench.used() == before
     assert bench.run.end() == 0
+
+
+def test_a_take_that_is_played_is_no_use(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, make_desk: Any) -> None:
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    with screen() as one:
+        desk = make_desk(TAKEN)
+        run = Running(
+            one, tmp_path / "log", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.1, "mode"))
+        )
+        assert run.process.wait(20) == 0
+    assert not (tmp_path / "state/fenko/journal").exists()
 
 
 # --- The database ---
@@ -350,6 +365,16 @@ def test_what_cannot_be_used_is_said(tmp_path: Path) -> None:
     writer = Writer(broken, 90)
     writer.write([Use(1.0, Binding("base", "pad.south", "tap"), "", "base")], 1.0)
     assert "not a database" in writer.wrong
+
+
+def test_it_grows_no_larger_than_it_may(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("fenko.system.journal._MOST_BYTES", 10 * USE.size)
+    south = Binding("base", "pad.south", "tap")
+    with closing(Journal(tmp_path / "j", new=True)) as journal:
+        for day in range(8):
+            journal.add(Use(1_700_000_000.0 + 86_400 * day + at, south, "", "base") for at in range(3))
+        journal.tidy(0, 1_800_000_000)
+        assert [use.at // 86_400 - 19_675 for use in _all(journal)] == [5] * 3 + [6] * 3 + [7] * 3
 
 
 def test_programs_cannot_fill_it_with_names(tmp_path: Path) -> None:

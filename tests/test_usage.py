@@ -195,6 +195,17 @@ def test_a_year_without_habits_has_none(demo: Any) -> None:
     assert found <= 3
 
 
+def test_little_is_said_of_little(demo: Any) -> None:
+    """Before eight weeks nothing drifts; what was not used in a profile that hardly was says nothing."""
+    usage = _said(demo, made_up_year(demo.plan, 4, days=40, an_evening=400))
+    assert all(one.later == 1.0 for one in usage.used)
+    assert any(one.certain for one in usage.unused)
+    week = _said(demo, made_up_year(demo.plan, 4, days=5, an_evening=40))
+    assert week.unused
+    assert not any(one.certain for one in week.unused)
+    assert not any(one.missed for one in week.used if one.presses < 20)
+
+
 # --- The command ---
 
 

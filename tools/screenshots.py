@@ -49,7 +49,7 @@ SHOTS = {
         32,
     ),
     "try": ("fenko try --desk bench --play bench/takes/more.jsonl --play-focus", 11, 140, 47),
-    "window": ("fenko try --window --app snipwell --desk bench --play arrives.jsonl", 8, 90, 24),
+    "usage": ("fenko usage --example", 5, 124, 51),
     "learn": ("fenko learn --profile frames --desk bench", 1, 120, 44),
     "windows": ("fenko windows", 3, 90, 16),
     "devices": ("fenko devices", 1, 118, 18),
@@ -67,19 +67,17 @@ IN_LAB = ("devices", "learn", "ready", "watch")
 
 # Pictures that a command draws itself, without a terminal; several are shown beside one another.
 DRAWN = {
-    "sheet": (
-        ("sheet", "frames", "--surface", "knots", "--desk", "bench"),
-        ("sheet", "--labels", "keypad", "frames", "--copies", "2", "--desk", "bench"),
-        ("sheet", "--plan", "keypad", "--desk", "bench", "--dark"),
+    "screenshots/sheet": (
+        ("sheet", "frames", "--surface", "knots", "--desk", "bench", "--out"),
+        ("sheet", "--labels", "keypad", "frames", "--copies", "2", "--desk", "bench", "--out"),
+        ("sheet", "--plan", "keypad", "--desk", "bench", "--dark", "--out"),
     ),
-    "tuning": (("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench"),),
+    "worn-pad": (("tune", "pad", "--take", "bench/takes/worn.jsonl", "--desk", "bench", "--out"),),
+    "used": (("usage", "--example", "--map"), ("usage", "--example", "--timeline")),
+    "arranged": (("arrange", "stream", "--surface", "knots", "--example", "--out"),),
 }
 
 
-WINDOW_BINDINGS = """[profile.frames.on.pad]
-mode = "alt+tab"
-stick-left-press = 'type "Größe ✓"'
-"""
 EXPORT = """Name\tShortcut\tMenu
 Solo this track\tS\tTrack
 Mute this track\tShift+M\tTrack
@@ -102,16 +100,6 @@ HELD = (
 )
 
 
-def _arrives() -> str:
-    """A take of presses on the pad whose keys arrive, and of one that the window manager keeps for itself."""
-    lines: list[dict[str, object]] = [{"take": 1, "name": "What arrives", "surfaces": {"pad": "gamepad"}}]
-    for number, control in enumerate(["south", "east", "north", "stick-left-press", "west", "mode", "south"]):
-        lines += [
-            {"t": 0.5 + number / 2 + up / 10, "surface": "pad", "control": control, "value": 1 - up} for up in (0, 1)
-        ]
-    return "\n".join([*map(json.dumps, lines), json.dumps({"t": 30, "unplug": "pad"})])
-
-
 def _prepare(folder: Path) -> None:
     """The demo's desk as a person keeps it, and a copy with a few mistakes."""
     shutil.copytree(DEMO, folder / "bench")
@@ -125,7 +113,6 @@ def _prepare(folder: Path) -> None:
     (folder / "export.tsv").write_text(EXPORT)
     (folder / "held.jsonl").write_text("\n".join(map(json.dumps, HELD)))
     (folder / "rail.jsonl").write_text("\n".join(map(json.dumps, ON_THE_RAIL)))
-    (folder / "arrives.jsonl").write_text(_arrives())
 
 
 def _shown_in_lab(command_name: str) -> str:
@@ -197,15 +184,17 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as place:
             _prepare(Path(place))
             for number, command in enumerate(DRAWN[name]):
-                subprocess.run([BIN / "fenko", *command, "--out", f"{number}.png"], cwd=place, check=True)
+                subprocess.run(
+                    [BIN / "fenko", *command, f"{number}.png"], cwd=place, check=True, stdout=subprocess.DEVNULL
+                )
             made = sorted(Path(place).glob("[0-9]*.png"))
             made = [one for one in made if one.name != "0-2.png"]  # the same with a layer
             beside = (
-                ["-tile", "2x2", "-geometry", "624x441+8+8", "-background", "#c8c8c8"]
+                ["-tile", "2x", "-geometry", "624x441+8+8", "-background", "#c8c8c8"]
                 if len(made) > 1
                 else ["-geometry", "+0+0"]
             )
-            made_of = OUT / f"{name}.png" if name == "sheet" else OUT.parent / "worn-pad.png"
+            made_of = OUT.parent / f"{name}.png"
             subprocess.run(["montage", *made, *beside, made_of], check=True)
         print(made_of)
     for name, made_by in (("page", _page), ("rail", _rail)):
@@ -241,9 +230,6 @@ def main() -> None:
                     "env", *environment, "fenko", "run", "--desk", str(folder / "bench"), "--play", take, "--play-focus"
                 )
                 time.sleep(4)
-            if name == "window":
-                frames = folder / "bench/profiles/frames.toml"
-                frames.write_text(frames.read_text().replace("[profile.frames.on.pad]\n", WINDOW_BINDINGS, 1))
             script = folder / "script"
             parts = []
             for typed in command.split("; fenko "):
@@ -257,7 +243,7 @@ def main() -> None:
             )  # fmt: skip
             time.sleep(seconds + 2)
             window = one.ask("xdotool", "search", "--class", "^Terminal$").stdout.split()[-1]
-            if name in ("windows", "window", "legend"):
+            if name in ("windows", "legend"):
                 window = "root"
             subprocess.run(["import", "-window", window, str(OUT / f"{name}.png")], env=one.environment, check=True)
         print(OUT / f"{name}.png")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from math import isnan
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -184,8 +185,27 @@ def _proposed(
             asked = frozenset((f"{name}.{one}", f"{name}.{other}")) in together
             return asked or belong_together(may.things[one], may.things[other])
 
+        _look_at_pairs(name, may, places, together)
         found.append(_Surface(name, may, places, uses, propose(places, [*may.things], may.free, uses, belong)))
     return found
+
+
+def _look_at_pairs(name: str, may: Movable, places: list[Site], together: set[frozenset[str]]) -> None:
+    """Ends where a pair was asked for that is none."""
+    from fenko.studies.proposing import nearness
+
+    by_name = {f"{name}.{site.control}": site for site in places}
+    for pair in together:
+        if not any(one in by_name for one in pair):
+            continue
+        one, other = sorted(pair)
+        stay = [
+            control for control in (one, other) if control.partition(".")[2] not in may.things or control not in by_name
+        ]
+        if stay:
+            fail(f"{' and '.join(stay)} may not move, so {one} and {other} cannot do so together", 2)
+        if isnan(nearness([by_name[one], by_name[other]])[0, 1, 2]):
+            fail(f"{one} and {other} are not in one row or column, so nothing can be kept of how they lie", 2)
 
 
 def _data(one: _Surface) -> dict[str, Any]:

@@ -38,8 +38,8 @@ from fenko.system.history import Version, files_below, keep, versions
     "--restore", "wanted", metavar="N", type=int, help="Put version N in place; what is there now is kept too."
 )
 def command(file: Path | None, desk_folder: Path | None, form: str, shown: int | None, wanted: int | None) -> None:
-    """List earlier versions of the desk's files: what each said before Fenko changed it (`learn`, `set`, `tune`, `shortcuts
-    --import`), the newest first.
+    """List earlier versions of the desk's files: what each said before Fenko changed it (`learn`, `set`, `tune`, `arrange`,
+    `journal`, `shortcuts --import`), the newest first.
 
     FILE may be named as it stands in the desk; it can be left out if Fenko has changed one file only. Of each file the last 50
     versions are kept.

@@ -37,7 +37,8 @@ if TYPE_CHECKING:
     from fenko.studies.tally import Tally
     from fenko.studies.usage import Usage, Used
 
-_ROWS = 15
+_ROWS, _LINES = 10, 5
+"""Of bindings that are used, and of each finding, without --all."""
 
 
 @click.command()
@@ -208,12 +209,12 @@ def _show(usage: Usage, every: bool) -> None:
             ("control", "", "in", "judged by", "times", "from", "middle", "to", "close to it"),
             [
                 (one.control, one.which, one.level, format_time(round(one.threshold, 3)), f"{one.times:,}", *(_ms(each) for each in (one.low, one.middle, one.high)), f"{one.near:.1%}")
-                for one in sorted(usage.judged, key=lambda one: -one.near)
+                for one in sorted(usage.judged, key=lambda one: -one.near)[: None if every else _LINES]
             ],
         )  # fmt: skip
         say(
             dim(
-                "from, to: 9 of 10 lie between; close to it: within a fifth of it, where a hand errs. `fenko tune --journal` weighs other times."
+                "from, to: nine of ten lie between; close to it: within a fifth of it, where hands err. `fenko tune --journal` weighs others."
             )
         )
     if usage.layers:
@@ -222,8 +223,8 @@ def _show(usage: Usage, every: bool) -> None:
             ("layer", "on", "for nothing", ""),
             [
                 (one.level, f"{one.on:,}", f"{one.empty / one.on:.0%} ({one.between[0]:.0%} to {one.between[1]:.0%})",
-                 colour("searched", "yellow") if one.searched else "")
-                for one in sorted(usage.layers, key=lambda one: -one.empty / one.on)
+                 colour("searched", "bright_yellow") if one.searched else "")
+                for one in sorted(usage.layers, key=lambda one: -one.empty / one.on)[: None if every else _LINES]
             ],
         )  # fmt: skip
 
@@ -234,7 +235,7 @@ def _ms(seconds: float) -> str:
 
 def _row(one: Used, days: int) -> tuple[str, ...]:
     share = one.undone / one.presses if one.presses else 0.0
-    marks = [colour("missed", "red")] * one.missed + [f"× {one.later:.2g} by now"] * (one.later != 1.0)
+    marks = [colour("missed", "bright_red")] * one.missed + [f"× {one.later:.2g} by now"] * (one.later != 1.0)
     marks += [dim("not on the desk any more")] * (not one.there)
     return (
         one.control, "" if one.gesture in ("press", "turn") else one.gesture, one.level, one.does, f"{one.uses:,}", f"{one.uses / max(days, 1):.1f}",
@@ -263,10 +264,10 @@ def _section(title: str, lines: Sequence[str], every: bool = True) -> None:
     if not lines:
         return
     say(bold(f"\n{title}"))
-    for line in lines if every else lines[:_ROWS]:
+    for line in lines if every else lines[:_LINES]:
         say(f"  {line}")
-    if not every and len(lines) > _ROWS:
-        say(dim(f"  and {len(lines) - _ROWS} more, with --all"))
+    if not every and len(lines) > _LINES:
+        say(dim(f"  and {len(lines) - _LINES} more, with --all"))
 
 
 def _draw_map(desk: Desk, usage: Usage, profile: str | None, surface: str | None, path: Path) -> None:

@@ -293,6 +293,11 @@ class Engine(ShortWays):
         return self._situation.focus
 
     @property
+    def situation(self) -> Situation:
+        """What is in force, to be looked at."""
+        return self._situation
+
+    @property
     def circumstances(self) -> Circumstances:
         """What decides which profile comes by itself."""
         return self._situation.now

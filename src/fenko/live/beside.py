@@ -50,16 +50,19 @@ class Beside:
             return 0
 
     def finish(self, last: bytes) -> None:
-        """Ends it when it has dealt with all that it was told, and with this; after a moment in any case."""
+        """Lets it end by itself, when it has dealt with all that it was told, and with this. That is waited for, but for a moment only."""
         if self._line is None:
             return
+        ended = False
         with contextlib.suppress(OSError):
             self._line.settimeout(_MOMENT)
             self._line.sendall(last)
             self._line.shutdown(socket.SHUT_WR)
             while self._line.recv(1 << 16):
                 pass
-        self.close()
+            ended = True
+        self._let_go()
+        os.waitpid(self.pid, 0 if ended else os.WNOHANG)
 
     def _readable(self) -> None:
         assert self._line is not None
@@ -78,8 +81,12 @@ class Beside:
     def close(self) -> None:
         """Ends it."""
         if self._line is not None:
-            self._loop.remove(self._line.fileno())
-            self._line.close()
-            self._line = None
+            self._let_go()
             os.kill(self.pid, signal.SIGKILL)  # it has nothing that it would have to put in order
             os.waitpid(self.pid, 0)
+
+    def _let_go(self) -> None:
+        assert self._line is not None
+        self._loop.remove(self._line.fileno())
+        self._line.close()
+        self._line = None

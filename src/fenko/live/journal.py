@@ -4,12 +4,13 @@ nothing of keys that no binding has. A process beside the desk writes it, once a
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from math import inf
 from typing import Any
 
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
-from fenko.core.plan import Binding, Cell, Profile
+from fenko.core.plan import Binding, Cell, Profile, Timed
 from fenko.desk.compiled import Compiled
 from fenko.desk.times import days_of
 from fenko.live.beside import Beside
@@ -19,7 +20,7 @@ from fenko.system.packets import Packets, packed
 
 EVERY = 1.0
 """Seconds in which what was used is handed over."""
-MOST = 400
+MOST = 1000
 """Uses in that time; hands do not do more, and what does is left out."""
 _MOST_WAITING = 1 << 20
 """Bytes that wait for the other end; while it does not read, later uses are lost."""
@@ -38,9 +39,11 @@ class Journalling:
         self._beside = Beside(loop, "fenko.services.journalling", self._heard, self._ended)
         self._packets = Packets()
         self._rows: list[_Row] = []
+        self._more: dict[int, int] = {}
+        """Of detents in a row only the first is a row; how many more there were."""
         self._waiting = bytearray()
         self._timer = loop.timer(self._hand_over)
-        self._set = False
+        self._keep, self._timed = self._note_taker()
         self._started = -inf
         self._layers: dict[str, float] = {}
         self._folder, self._days = desk.folder, 0.0
@@ -62,24 +65,27 @@ class Journalling:
         self.close()
         self._folder, self._days = desk.folder, days
         self._started = -inf
-        self._engine.tell(self._report if days else None, self._timed if days else None)
+        self._engine.tell(self._keep if days else None, self._timed if days else None)
 
     # --- On an event's way: as little as can be ---
 
-    def _report(self, t: float, address: str, gesture: str, level: str, binding: Binding | None) -> None:
-        if binding is not None:
-            self._keep(t, address, gesture, level, binding)
+    def _note_taker(self) -> tuple[Callable[..., None], Timed]:
+        """What the engine tells: two functions that look up next to nothing."""
+        situation, rows, more, set_in = self._engine.situation, self._rows, self._more, self._timer.set_in
 
-    def _timed(self, t: float, cell: Cell, which: str, seconds: float) -> None:
-        self._keep(t, cell.address, f"time {which}", cell.profile, seconds)
+        def keep(t: float, address: str, gesture: str, level: str, what: Any) -> None:
+            number = len(rows)
+            if gesture == "turn" and number and rows[-1][4] is what and rows[-1][1] == address:
+                more[number - 1] = more.get(number - 1, 0) + 1  # one detent after the other
+            elif what is not None and number < MOST:
+                rows.append((t, address, gesture, level, what, situation.now.focus, situation.profile))
+                if not number:
+                    set_in(EVERY)
 
-    def _keep(self, t: float, address: str, gesture: str, level: str, what: Binding | float) -> None:
-        rows, engine = self._rows, self._engine
-        if len(rows) < MOST:
-            rows.append((t, address, gesture, level, what, engine.focus, engine.profile))
-            if not self._set:
-                self._set = True
-                self._timer.set_in(EVERY)
+        def timed(t: float, cell: Cell, which: str, seconds: float) -> None:
+            keep(t, cell.address, f"time {which}", cell.profile, seconds)
+
+        return keep, timed
 
     def look(self, now: float) -> None:
         """The layers that are on may have changed."""
@@ -88,16 +94,15 @@ class Journalling:
         layers = self._engine.profile.layers
         on = {layers[name].levels[-1].name for name in self._engine.layers if name in layers}
         for level in [level for level in self._layers if level not in on]:
-            self._keep(now, "", "layer", level, now - self._layers.pop(level))
+            self._keep(now, "", "layer", level, max(now - self._layers.pop(level), 0.0))
         for level in on:
             self._layers.setdefault(level, now)
 
     # --- Handing over ---
 
     def _hand_over(self, now: float) -> None:
-        self._set = False
         uses = self._uses(time.time() - time.monotonic())
-        if not uses or (not self._beside.there and now < self._started + _AGAIN):
+        if not (uses or self._waiting) or (not self._beside.there and now < self._started + _AGAIN):
             return  # nobody writes it: it is lost
         try:
             if not self._beside.there:
@@ -105,7 +110,8 @@ class Journalling:
                 self._waiting.clear()
                 self._beside.start()
                 self._say({"path": str(journal.journal_file(self._folder)), "days": self._days})
-            self._say(uses)
+            if uses:
+                self._say(uses)
             self._send()
         except OSError as why:
             self._fails(str(why))
@@ -117,27 +123,21 @@ class Journalling:
     def _send(self) -> None:
         """Sends as much as the other end takes; the rest waits for the next time."""
         del self._waiting[: self._beside.send_some(self._waiting)]
-        if self._waiting and not self._set:
-            self._set = True
+        if self._waiting:
             self._timer.set_in(EVERY)
 
     def _uses(self, clock: float) -> list[journal.Use]:
-        """What has come since the last time; what came in a row, such as detents, as one."""
-        rows, self._rows = self._rows, []
+        """What has come since the last time."""
         uses: list[journal.Use] = []
-        before: Any = None
-        for t, address, gesture, level, what, focus, profile in rows:
+        for number, (t, address, gesture, level, what, focus, profile) in enumerate(self._rows):
             if isinstance(what, float):
                 binding, lasted = journal.Binding(level, address, gesture), what
             else:
                 binding, lasted = journal.Binding(level, address, gesture, *self._does(what)), -1.0
-            same = (binding, focus.app, profile.name)
-            if gesture in ("turn", "fast") and same == before:
-                last = uses[-1]
-                uses[-1] = journal.Use(last.at, binding, last.program, last.profile, -1.0, last.count + 1)
-            else:
-                uses.append(journal.Use(t + clock, binding, focus.app or focus.program, profile.name, lasted))
-            before = same
+            count = 1 + self._more.get(number, 0)
+            uses.append(journal.Use(t + clock, binding, focus.app or focus.program, profile.name, lasted, count))
+        self._rows.clear()
+        self._more.clear()
         return uses
 
     def _does(self, binding: Binding) -> tuple[str, bool]:
@@ -173,6 +173,5 @@ class Journalling:
         if self.on and self._rows:
             self._hand_over(time.monotonic())
         self._timer.set(inf)
-        self._set = False
         self._layers.clear()
         self._beside.finish(bytes(self._waiting))

@@ -91,7 +91,7 @@ def propose(
     that are `together` now, in a row or column, stay so in the same order, and neighbours neighbours."""
     spots = [*things, *free]
     by_name = {site.control: site for site in places}
-    near = _nearness([by_name[name] for name in spots])
+    near = nearness([by_name[name] for name in spots])
     pairs = tuple(
         Pair(one, other, int(near[one, other, 0]), int(near[one, other, 1]), bool(near[one, other, 2]))
         for one in range(len(things))
@@ -157,7 +157,7 @@ def _problem(
     return Problem(alone, flow, between[np.ix_(where, where)], near, pairs)
 
 
-def _nearness(sites: Sequence[Site]) -> Floats:
+def nearness(sites: Sequence[Site]) -> Floats:
     """Where each lies from each other one in its row or column, across and down (-1, 0, 1); and whether they are neighbours."""
     found = np.full((len(sites), len(sites), 3), np.nan)
     for row, one in enumerate(sites):
