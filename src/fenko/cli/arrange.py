@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from math import isnan
 from pathlib import Path
@@ -12,6 +11,7 @@ import click
 from msgspec import structs
 
 from fenko.cli.shared import (
+    agreed,
     bold,
     desk_option,
     dim,
@@ -119,7 +119,7 @@ def command(
         _draw(desk, profile, better or found, out)
     if example or not better:
         return
-    if wanted or (form == "table" and sys.stdin.isatty() and sys.stdout.isatty() and _agreed(desk)):
+    if wanted or (form == "table" and agreed(f"Write this into {desk.name}?")):
         _write(desk, profile, better)
 
 
@@ -254,14 +254,6 @@ def _how_good(proposal: Proposal) -> str:
     if proposal.exact:
         return "All others were tried."
     return f"No other can be more than {proposal.short_of:.1%} better still."
-
-
-def _agreed(desk: Desk) -> bool:
-    try:
-        return click.confirm(f"Write this into {desk.name}?", default=False, err=True)
-    except click.Abort:
-        note("")
-        return False
 
 
 def _write(desk: Desk, profile: str, found: Sequence[_Surface]) -> None:

@@ -204,6 +204,17 @@ def fail(text: str, status: int = 1) -> NoReturn:
     sys.exit(status)
 
 
+def agreed(question: str) -> bool:
+    """Whether the person at the terminal says yes; nobody does where there is none."""
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        return False
+    try:
+        return click.confirm(question, default=False, err=True)
+    except click.Abort:
+        note("")
+        return False
+
+
 def _colours(err: bool) -> bool:
     stream = sys.stderr if err else sys.stdout
     return stream.isatty() and not os.environ.get("NO_COLOR")

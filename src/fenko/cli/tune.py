@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import re
-import sys
 import time
 from collections.abc import Sequence
 from math import inf
@@ -15,6 +14,7 @@ import click
 from msgspec import structs
 
 from fenko.cli.shared import (
+    agreed,
     bold,
     desk_option,
     dim,
@@ -172,9 +172,7 @@ def _act(desk: Desk, surface: str, found: Measured, form: str, trying: bool, wan
         if not wanted:
             note("nothing was written")
             return
-    if found.proposals and (
-        wanted or (form == "table" and sys.stdin.isatty() and sys.stdout.isatty() and _agreed(desk))
-    ):
+    if found.proposals and (wanted or (form == "table" and agreed(f"Write this into {desk.name}?"))):
         _write(desk, surface, found.proposals)
 
 
@@ -183,14 +181,6 @@ def _of_take(desk: Desk, path: Path) -> list[Change]:
         return read_take(path, desk.plan.surfaces).changes
     except TakeError as error:
         fail(str(error), 2)
-
-
-def _agreed(desk: Desk) -> bool:
-    try:
-        return click.confirm(f"Write this into {desk.name}?", default=False, err=True)
-    except click.Abort:
-        note("")
-        return False
 
 
 _TRIAL = 30.0
