@@ -4,7 +4,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots architecture clean
+.PHONY: demo test lint bench screenshots architecture deb man clean
 
 demo: $(VENV)/installed
 	$(BIN)/fenko demo --instant
@@ -32,6 +32,12 @@ screenshots: $(VENV)/tested
 architecture: $(VENV)/tested
 	$(BIN)/python tools/architecture.py
 	$(BIN)/python tools/tables.py
+
+deb: $(VENV)/installed
+	$(BIN)/python tools/debian.py dist
+
+man: $(VENV)/installed
+	$(BIN)/python tools/manual.py dist/man
 
 clean:
 	rm -rf $(VENV) dist build

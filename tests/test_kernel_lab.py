@@ -41,10 +41,11 @@ def _names() -> list[str]:
 def outcomes() -> tuple[dict[str, str], str]:
     """How each test went, and all that was printed."""
     done = subprocess.run(
-        [str(ROOT / "tools/kernel-lab"), "--timeout", "1500", "--", *_PYTEST, "-vv", "--durations=0", "--reruns", "1", str(ROOT / "tests/kernel")],
+        [str(ROOT / "tools/kernel-lab"), "--timeout", "1500", "--", *_PYTEST, "-vv", "--durations=5", "--reruns", "1", str(ROOT / "tests/kernel")],
         cwd=ROOT, capture_output=True, text=True,
     )  # fmt: skip
-    return dict(_OUTCOME.findall(done.stdout)), done.stdout[-12_000:] + done.stderr[-2000:]
+    failures = done.stdout.partition("= FAILURES =")[2] or done.stdout[-4000:]
+    return dict(_OUTCOME.findall(done.stdout)), failures[:12_000] + done.stderr[-2000:]
 
 
 @pytest.mark.parametrize("name", _names())

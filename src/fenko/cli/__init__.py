@@ -8,10 +8,14 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import click
 
 from fenko import __version__
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
 
 COMMANDS: dict[str, str] = {
     "new": "Make a first desk from what is plugged in.",
@@ -45,6 +49,8 @@ COMMANDS: dict[str, str] = {
     "sheet": "Print what each control does, labels for keys, what a surface has.",
     "machine": "List machines and how they stand, follow them, read what moves them, simulate one.",
     "windows": "List the windows and the program in front, as a profile names them.",
+    "report": "Print what a report of a mistake needs, without anything private.",
+    "completion": "Print what a shell needs to complete all this.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }
 """Each command, which is a module of this package, with its line in `fenko --help`."""
@@ -59,7 +65,17 @@ class _Commands(click.Group):
             return None
         command: click.Command = importlib.import_module(f"fenko.cli.{name}").command
         command.short_help = COMMANDS[name]
+        if "_FENKO_COMPLETE" in os.environ:
+            importlib.import_module("fenko.cli.completing").attach(command)
         return command
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        # The table again.
+        from click.shell_completion import CompletionItem
+
+        if not incomplete[:1].isalnum() and incomplete:
+            return super().shell_complete(ctx, incomplete)
+        return [CompletionItem(name, help=text) for name, text in COMMANDS.items() if name.startswith(incomplete)]
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         # The table, not the commands: help must not load them all.

@@ -110,7 +110,8 @@ def show_problems(problems: Iterable[Problem], err: bool) -> None:
 def shown_path(path: Path) -> str:
     """A path as a person would type it here: without the folder that they are in."""
     try:
-        return str(real_path(path).relative_to(Path.cwd()))
+        here = Path.cwd()
+        return str(real_path(path).relative_to(here)) if here != Path("/") else str(path)
     except (ValueError, OSError):
         return str(path)
 
