@@ -149,6 +149,7 @@ def test_root_may_have_it_done(device: UInput) -> None:
 
 
 def test_a_program_that_keeps_the_pad_to_itself_is_named(device: UInput) -> None:
+    sh("udevadm settle")  # what it does to a new node comes after it is there
     Path(device.device.path).chmod(0o666)
     hog = subprocess.Popen(
         [*MARA, sys.executable, "-c",
