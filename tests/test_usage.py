@@ -240,7 +240,10 @@ def test_the_command_tells_what_is_used(kept: Path, tmp_path: Path) -> None:
     frames = json.loads(fenko("usage", *at, "--profile", "frames", "--format", "json").stdout)
     assert {one["level"].partition("/")[0] for one in frames["used"]} == {"frames"}
     assert 0 < frames["uses"] < data["uses"]
-    assert json.loads(fenko("usage", *at, "--program", "snipwell", "--format", "json").stdout)["uses"] == data["uses"]
+    assert data["programs"].keys() == {"snipwell", "hushdesk", "beamcart", "railmoth"}
+    assert sum(data["programs"].values()) == data["uses"]
+    for name, uses in data["programs"].items():
+        assert json.loads(fenko("usage", *at, "--program", name, "--format", "json").stdout)["uses"] == uses
     for picture in ("map.png", "map.svg", "weeks.pdf", "weeks.svg"):
         option = "--map" if picture.startswith("map") else "--timeline"
         assert fenko("usage", *at, option, str(tmp_path / picture)).returncode == 0

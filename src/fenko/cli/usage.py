@@ -152,6 +152,8 @@ def _program(wanted: str | None, names: dict[int, str]) -> int | None:
 
 def _of_profile(desk: Desk, usage: Usage, profile: str | None) -> Usage:
     """What is said of one profile and its layers."""
+    from fenko.studies.usage import programs_of
+
     if profile is None:
         return usage
     own = desk.plan.profiles[profile]
@@ -160,6 +162,7 @@ def _of_profile(desk: Desk, usage: Usage, profile: str | None) -> Usage:
     return structs.replace(
         usage,
         uses=sum(one.uses for one in used),
+        programs=programs_of(used),
         used=used,
         unused=[one for one in usage.unused if one.level in levels],
         judged=[one for one in usage.judged if one.level in levels],
@@ -185,8 +188,9 @@ def _day(second: int) -> str:
 def _show(usage: Usage, every: bool) -> None:
     say(
         f"{bold(f'{usage.uses:,} uses')} on {usage.days} days, {_day(usage.first)} to {_day(usage.last)}: "
-        f"{len(usage.used)} bindings used, {len(usage.unused)} not.\n"
+        f"{len(usage.used)} bindings used, {len(usage.unused)} not."
     )
+    say("In front: " + ", ".join(f"{name or 'nothing'} {times:,}" for name, times in usage.programs.items()) + "\n")
     rows = usage.used if every else usage.used[:_ROWS]
     show_table(
         ("control", "", "in", "does", "uses", "a day", "after", "undone", ""), [_row(one, usage.days) for one in rows]

@@ -1,6 +1,6 @@
 """A made-up year at a desk, with habits, misses and drift that are known: to show what journals say, and to test that they are read right.
 
-Somebody works on five evenings a week. In each profile a few bindings are used much and most little (shares fall as 1/rank, in an order
+Somebody works on five evenings a week, in one program after the other. In each profile a few bindings are used much and most little (shares fall as 1/rank, in an order
 that the seed decides); a fifth is never used. Nothing else is known of a hand that is made up:
 
 - `missed` is pressed by mistake in place of a neighbour: in 12 of 100 times that the neighbour is meant, undone within a second and done
@@ -25,6 +25,10 @@ from fenko.system.journal import UNKNOWN, Binding, Journal
 
 BEGINS = 1_767_225_600
 """2026-01-01, Unix time."""
+PROGRAMS = {"frames": "snipwell", "titles": "snipwell", "stream": "beamcart", "rail": "railmoth", "sound": "hushdesk"}
+"""The program in front in which each profile is in force; what lies under all of them is used in any."""
+_AT_A_STRETCH = 150
+"""Uses after which somebody has been in every program once."""
 MISSED, ANY_MISS, FOLLOWS = 0.12, 0.02, 0.7
 SEARCHED, EMPTY = 0.4, 0.05
 TIMES = {True: (0.095, 0.25), False: (0.42, 0.3)}
@@ -93,6 +97,16 @@ def made_up_year(plan: Plan, seed: int = 1, days: int = 365, an_evening: int = 9
     undo = next(at for at, one in enumerate(bindings) if one.undoes)
     numbers = {place: at for at, place in enumerate(places)}
     batches = []
+    profiles = [
+        name for name in plan.profiles if any(level.partition("/")[0] == name for level in levels) and name in PROGRAMS
+    ]
+    home = np.array(
+        [profiles.index(root) if (root := place[0].partition("/")[0]) in profiles else -1 for place in places]
+    )
+    programs = list(dict.fromkeys(PROGRAMS[name] for name in profiles))
+    numbered = np.array(
+        [[programs.index(PROGRAMS[name]) + 1, len(programs) + 1 + at] for at, name in enumerate(profiles)]
+    )
     times = [Binding(place[0], place[1], "time hold") for place in places if place[2] in ("tap", "hold")]
     offs = [Binding(level, "", "layer") for level in layers]
     whole = [*bindings, *times, *offs]
@@ -103,9 +117,9 @@ def made_up_year(plan: Plan, seed: int = 1, days: int = 365, an_evening: int = 9
         today = weights.copy()
         today[numbers[rising]] *= 0.5 * 4**along
         today[numbers[falling]] *= 2 * 0.25**along
-        uses = _evening(luck, today / today.sum(), luck.poisson(an_evening), numbers, truth, undo)
-        batches.append(_packed(luck, uses, day, whole, places, truth).tobytes())
-    return MadeUp(whole, ["snipwell", *levels], batches, truth)
+        uses = _evening(luck, today / today.sum(), luck.poisson(an_evening), numbers, truth, undo, home)
+        batches.append(_packed(luck, uses, day, whole, numbered, truth).tobytes())
+    return MadeUp(whole, [*programs, *profiles], batches, truth)
 
 
 def _is_worked_with(plan: Plan, place: Place) -> bool:
@@ -119,13 +133,18 @@ def _evening(
     numbers: dict[Place, int],
     truth: Truth,
     undo: int,
+    home: NDArray[np.int64],
 ) -> NDArray[np.int64]:
-    """What is done one after the other, and how many milliseconds after what came before: two columns."""
+    """What is done one after the other, how many milliseconds after what came before, and in which profile: three columns."""
     meant = luck.choice(len(shares), number, p=shares)
+    profile = np.where(home[meant] >= 0, home[meant], luck.integers(home.max() + 1, size=number))
+    order = np.argsort(np.arange(number) // _AT_A_STRETCH * len(shares) + profile, kind="stable")
+    meant, profile = meant[order], profile[order]
     rows = np.full((number, 4), -1, np.int64)  # by mistake, undone, done, what follows
     rows[:, 2] = meant
-    anything = luck.choice(len(shares), number, p=shares)
-    slips = luck.random(number) < ANY_MISS
+    near = np.clip(np.arange(number) + luck.integers(-20, 21, number), 0, number - 1)
+    anything = meant[near]
+    slips = (luck.random(number) < ANY_MISS) & (profile[near] == profile)
     rows[slips, 0] = anything[slips]
     slips_there = (meant == numbers[truth.meant]) & (luck.random(number) < MISSED)
     rows[slips_there, 0] = numbers[truth.missed]
@@ -139,7 +158,7 @@ def _evening(
     right = rows[:, 0] >= 0
     after[right, 2] = 200 + luck.lognormal(5.5, 0.4, int(right.sum()))
     there = rows >= 0
-    return np.stack([rows[there], after[there]], axis=1)
+    return np.stack([rows[there], after[there], np.broadcast_to(profile[:, None], rows.shape)[there]], axis=1)
 
 
 def _packed(
@@ -147,45 +166,47 @@ def _packed(
     done: NDArray[np.int64],
     day: int,
     whole: list[Binding],
-    places: list[Place],
+    numbered: NDArray[np.int64],
     truth: Truth,
 ) -> NDArray[np.void]:
     """The records of an evening, with the times that were measured, and the layers that went off."""
     begins = (BEGINS + day * DAY + 18 * 3600) * 1000
     at = begins + np.cumsum(done[:, 1])
-    level_of = {place[0]: number for number, place in enumerate(dict.fromkeys(one[0] for one in places), 2)}
     timed = {(one.level, one.control): number for number, one in enumerate(whole, 1) if one.gesture == "time hold"}
     offs = {one.level: number for number, one in enumerate(whole, 1) if one.gesture == "layer"}
     uses = np.zeros(len(done), USES)
     uses["binding"] = done[:, 0] + 1
     uses["lasted"] = UNKNOWN
+    uses["program"], uses["profile"] = numbered[done[:, 2]].T
     parts, times = [uses], [at]
     for number, one in enumerate(whole):
-        mine = at[done[:, 0] == number]
+        which = done[:, 0] == number
+        mine, where = at[which], numbered[done[which, 2]]
         if (one.level, one.control) in timed and one.gesture in ("tap", "hold"):
             middle, spread = TIMES[one.gesture == "tap"]
             lasted = np.clip(1000 * middle * luck.lognormal(0, spread, len(mine)), 5, 60_000)
-            parts.append(_like(len(mine), timed[one.level, one.control], lasted))
+            parts.append(_like(len(mine), timed[one.level, one.control], lasted, where))
             times.append(mine + (0 if one.gesture == "tap" else 1))
         if one.level in offs and one.control and len(mine):
-            parts.append(_like(len(mine), offs[one.level], np.full(len(mine), 600)))
+            parts.append(_like(len(mine), offs[one.level], np.full(len(mine), 600), where))
             times.append(mine + 300)
             share = SEARCHED if one.level == truth.searched else EMPTY
             empty = luck.poisson(len(mine) * share / (1 - share))
-            parts.append(_like(empty, offs[one.level], np.full(empty, 400)))
+            parts.append(_like(empty, offs[one.level], np.full(empty, 400), where[:1]))
             times.append(luck.integers(begins, begins + 3 * 3_600_000, empty))
     uses, at = np.concatenate(parts), np.concatenate(times)
     order = np.argsort(at, kind="stable")
     uses, at = uses[order], at[order]
-    uses["second"], uses["ms"], uses["count"], uses["program"] = at // 1000, at % 1000, 1, 1
-    levels = np.array([0, *(level_of.get(one.level, 1) for one in whole)])
-    uses["profile"] = levels[uses["binding"]]
+    uses["second"], uses["ms"], uses["count"] = at // 1000, at % 1000, 1
     return uses
 
 
-def _like(number: int, binding: int, lasted: NDArray[np.float64] | NDArray[np.int64]) -> NDArray[np.void]:
+def _like(
+    number: int, binding: int, lasted: NDArray[np.float64] | NDArray[np.int64], where: NDArray[np.int64]
+) -> NDArray[np.void]:
     made = np.zeros(number, USES)
     made["binding"], made["lasted"] = binding, lasted
+    made["program"], made["profile"] = where.T
     return made
 
 

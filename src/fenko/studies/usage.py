@@ -94,6 +94,8 @@ class Usage(Struct):
     days: int
     first: int
     last: int
+    programs: dict[str, int]
+    """Uses by the program in front."""
     used: list[Used]
     unused: list[Unused]
     judged: list[Judged]
@@ -125,9 +127,18 @@ def usage_of(plan: Plan, counted: Tally, bindings: Mapping[int, Binding], names:
     used.sort(key=lambda one: -one.uses)
     days = len(counted.days)
     return Usage(
-        counted.uses, days, counted.first, counted.last, used, list(_unused(plan, here, used)),
+        counted.uses, days, counted.first, counted.last, programs_of(used), used, list(_unused(plan, here, used)),
         list(_judged(plan, counted, bindings)), list(_layers(counted, bindings)),
     )  # fmt: skip
+
+
+def programs_of(used: Iterable[Used]) -> dict[str, int]:
+    """Uses with each program in front, the most used first."""
+    found: dict[str, int] = {}
+    for one in used:
+        for program, times in one.programs.items():
+            found[program] = found.get(program, 0) + times
+    return dict(sorted(found.items(), key=lambda item: -item[1]))
 
 
 def _used(
