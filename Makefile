@@ -4,7 +4,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 
-.PHONY: demo test lint bench screenshots architecture deb man clean
+.PHONY: demo test lint bench screenshots architecture deb man site clean
 
 demo: $(VENV)/installed
 	$(BIN)/fenko demo --instant
@@ -35,6 +35,10 @@ architecture: $(VENV)/tested
 
 deb: $(VENV)/installed
 	$(BIN)/python tools/debian.py dist
+
+site: $(VENV)/tested
+	$(BIN)/python tools/reference.py
+	$(BIN)/python -m sphinx -q -W -b html docs dist/site
 
 man: $(VENV)/installed
 	$(BIN)/python tools/manual.py dist/man

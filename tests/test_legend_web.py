@@ -6,7 +6,6 @@ import http.client
 import json
 import os
 import re
-import shutil
 import signal
 import socket
 import statistics
@@ -18,13 +17,11 @@ from typing import Any
 
 import pytest
 
+from browsers import chromium, needs_browser
 from fenko.client import RunningDesk
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, Run, wait_for
 from test_legend import DESK, started
-
-CHROMIUM = shutil.which("chromium")
-needs_browser = pytest.mark.skipif(CHROMIUM is None, reason="needs chromium: run tools/needs tests")
 
 
 @pytest.fixture
@@ -68,13 +65,8 @@ class Served:
 
 @pytest.fixture
 def browser() -> Iterator[Any]:
-    from playwright.sync_api import sync_playwright
-
-    quiet = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking", "--disable-sync"]
-    with sync_playwright() as tools:
-        made = tools.chromium.launch(executable_path=CHROMIUM, args=quiet)
-        yield made
-        made.close()
+    with chromium() as one:
+        yield one
 
 
 def opened(browser: Any, address: str, wide: int = 1280, high: int = 800) -> Any:

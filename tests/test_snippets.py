@@ -20,7 +20,7 @@ from fenko.desk.descriptions import load_description
 from fenko.desk.load import load_desk
 
 ROOT = Path(__file__).parent.parent
-PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("**/*.md"))]
 _BLOCK = re.compile(r"^([ ]*)```(\w+)\n(.*?)^\1```", re.MULTILINE | re.DOTALL)
 _INLINE = re.compile(r"`(fenko [a-z-][^`]*)`")
 
