@@ -57,7 +57,7 @@ def main() -> None:
 
     ready = typed("fenko", "ready", status=None)
     made = typed("fenko", "new")
-    learnt = typed("fenko", "learn", "pad.south", "ctrl+z", "--profile", "base")
+    learnt = typed("fenko", "learn", "pad.south", "ctrl+z")
     begun = time.monotonic()
     log = Path("/tmp/stranger.log")
     with log.open("wb") as file:

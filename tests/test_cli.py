@@ -165,7 +165,7 @@ def test_the_docs_name_everything_that_there_is() -> None:
     descriptions = (docs / "descriptions.md").read_text()
     words = [*fields(DescriptionFile), *fields(SpotFile)]
     assert [word for word in words if f"`{word}`" not in descriptions] == []
-    assert [name for name in COMMANDS if f"fenko {name}" not in (docs.parent / "README.md").read_text()] == []
+    assert [name for name in COMMANDS if f"fenko {name}" not in (docs / "tour.md").read_text()] == []
 
 
 def test_wrong_options_are_bad_use(fenko: Run) -> None:

@@ -15,7 +15,6 @@ import click
 
 from fenko.cli.shared import (
     desk_option,
-    desk_path,
     dim,
     fail,
     format_option,
@@ -57,7 +56,7 @@ def command(what: str, desk_folder: Path | None, form: str, keep: str | None, ye
     if yes and what != "clear":
         raise click.UsageError("--yes goes with clear")
     desk = open_desk(desk_folder)
-    path = journal_file(desk_path(desk_folder) if desk.folder.is_dir() else desk.folder)
+    path = journal_file(desk.folder)
     try:
         if what in ("on", "off"):
             _write(desk, (keep or _USUAL) if what == "on" else "nothing", path)
