@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 from gcode_machine import GcodeMachine
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fenko.machines.chores import LEFT
@@ -464,6 +464,7 @@ def random_hands(luck: random.Random) -> Iterator[tuple[float, dict[str, float] 
 
 @settings(max_examples=60)
 @given(st.sampled_from([*DIALECTS]), st.integers(0, 10_000_000))
+@example("lines", 2745207)  # started anew while a piece was on its way, which it then read as a place
 def test_whatever_happens_it_stays_and_it_stops(dialect: str, seed: int) -> None:
     """Any hands, any faults, any moment at which the hand is gone."""
     luck = random.Random(seed)
@@ -815,3 +816,21 @@ def test_it_draws_what_it_did(tmp_path: Path) -> None:
 def test_what_cannot_be_simulated(fenko: Run, arguments: tuple[str, ...], message: str) -> None:
     done = fenko("machine", "simulate", *arguments)
     assert (done.returncode, message in done.stderr, "Traceback" in done.stderr) == (2, True, False), done.stderr
+
+
+def test_a_board_that_starts_anew_moves_nothing_before_it_is_homed_or_unlocked() -> None:
+    """It has no state to tell so: that it greets is all that is known."""
+    bench = Bench("lines", Fault(1.0, "reset"))
+    bench.run(0.3)
+    bench.run(0.3, {"x": 40.0})
+    bench.run(0.6, {})
+    stuck = dict(bench.machine.planner.position)
+    assert "started anew" in bench.driver.controller.alarm
+    assert bench.driver.state == "alarm"
+    bench.run(0.1, {})
+    bench.run(1.0, {"x": 40.0})
+    assert bench.machine.planner.position == stuck
+    bench.do("unlock")
+    bench.run(0.5, {})
+    bench.run(1.0, {"x": 20.0})
+    assert bench.x > stuck["x"] + 10

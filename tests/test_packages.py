@@ -85,6 +85,7 @@ def _installed(folder: Path, python: str, wheel: Path, *constraints: str) -> Pat
         "install",
         "--quiet",
         "--disable-pip-version-check",
+        "--no-compile",
         "--prefer-binary",
         "-c",
         str(limits),

@@ -109,6 +109,8 @@ class Chores:
             case "greeting" if not self._fresh:
                 # It has started anew. Homed or not, its state will tell.
                 self._end()
+                # What was on its way then, it may have read as a place and not as a distance: where no byte stops it, a line does.
+                self._stopping = bool(self._controller.dialect.stop)
             case "greeting":
                 self._fresh = False
             case "alarm" if not self._fresh:

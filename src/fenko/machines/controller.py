@@ -109,10 +109,10 @@ class Controller:
                 self.forget()
             case "greeting":
                 # It has started anew, and knows nothing of what it was asked.
+                if not self.dialect.real_time:  # no state will tell
+                    self.alarm = "it has started anew, and does not know where it is" if self.greeted else ""
                 self.greeted = True
                 self.stuck = False
-                if not self.dialect.real_time:
-                    self.alarm = ""  # no state will tell
                 self.forget()
             case "state":
                 self._told(answer)

@@ -206,7 +206,8 @@ class Driver:
             self._say_of_end()
         if self.jogging.moving:
             controller.soon(now, ASKED_EVERY)  # it rested until now
-        if self.chores.doing != "home" and (controller.dialect.real_time or not self.chores.busy):
+        quiet = self.chores.busy or self.jogging.prepares
+        if self.chores.doing != "home" and (controller.dialect.real_time or not quiet):
             found += controller.asked(now, self._asks_every())
         return found
 

@@ -52,7 +52,8 @@ class Jogging:
         self._stepping: set[str] = set()  # the same, of steps
         self._before: Mapping[str, float] | None = None  # where it was when it was asked last
         self._goals: dict[str, float] = {}  # where steps lead that were broken off, and go on
-        self._mode = False  # whether what has to be said before the first jog has been
+        self._mode = False  # whether what has to be said before the first jog has been, and was answered
+        self._begins: list[Sent] = []  # of that, what has not been answered yet
 
     # --- What the hand wants ---
 
@@ -102,7 +103,11 @@ class Jogging:
     def answered(self, now: float, answer: Answer, sent: Sent | None) -> None:
         """The controller has said this, of that line."""
         match answer.sort:
+            case "ok" if sent is not None and self._begins:
+                self._begins = [one for one in self._begins if one is not sent]
+                self._mode = not self._begins
             case "error":
+                self._begins.clear()
                 if sent is not None:
                     for axis, far in sent.way.items():
                         self._sent[axis] -= far
@@ -147,6 +152,7 @@ class Jogging:
         """Nothing of what was asked for is done any more, or nobody knows."""
         self.stop()
         self._synced = self._jogs = self._mode = self.others_moved = False
+        self._begins.clear()
         self._settled = True
         self._stepping.clear()
         self._going = {}
@@ -156,6 +162,7 @@ class Jogging:
         """Something else moves the machine now; where it is has to be heard again."""
         self.stop()
         self._synced = self._mode = self._settled = False
+        self._begins.clear()
         self.others_moved = True
 
     # --- What is sent ---
@@ -178,6 +185,11 @@ class Jogging:
     def speed(self) -> float:
         """How fast it is asked to go (mm a second)."""
         return sqrt(sum(one * one for one in self._going.values()))
+
+    @property
+    def prepares(self) -> bool:
+        """Whether nothing else is to be said to the controller for the moment."""
+        return bool(self._begins)
 
     @property
     def synced(self) -> bool:
@@ -206,6 +218,10 @@ class Jogging:
                 return self._controller.dialect.cancel
         if not self._synced:
             return b""  # it has to stand still before it goes on from there
+        if wanted or self._steps_left:
+            begins = self._begin(now)
+            if not self._mode:
+                return begins
         room = self._controller.dialect.waiting
         if not wanted:
             return self._stepped(now) if there and len(self._controller.unanswered) < room else b""
@@ -216,14 +232,22 @@ class Jogging:
 
     def _jog(self, now: float, way: dict[str, float], speed: float) -> bytes:
         """A piece of motion, and what has to be said before the first."""
-        found = b""
         self._settled = False
-        if not self._mode:
-            self._mode = True
-            found = b"".join(self._controller.line(now, text) for text in self._controller.dialect.begins)
         for axis, far in way.items():
             self._sent[axis] += far
-        return found + self._controller.line(now, self._controller.dialect.jog(way, speed), way)
+        return self._controller.line(now, self._controller.dialect.jog(way, speed), way)
+
+    def _begin(self, now: float) -> bytes:
+        """What has to be said before anything moves. A distance that were read as a place would lead far away, so it is waited until that was
+        answered; and nothing else is under way meanwhile, so that no other answer can be taken for that one."""
+        lines = self._controller.dialect.begins
+        if not lines:
+            self._mode = True
+        if self._mode or self._begins or self._controller.unanswered:
+            return b""
+        found = b"".join(self._controller.line(now, text) for text in lines)
+        self._begins = list(self._controller.unanswered)[-len(lines) :]
+        return found
 
     def _before_it(self) -> float:
         """How far it was from where it was seen last to where it has been asked to be."""

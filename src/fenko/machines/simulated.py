@@ -192,6 +192,8 @@ class SimulatedMachine:
         self._homing_left = []
         self._relative = self._inch = False
         self._motion, self._feed = "G0", 0.0
+        if self.dialect == "lines":
+            self._offset = dict(self.planner.position)  # it takes wherever it is for the origin
         self._dwell_until = -1.0
         if lost and self.homing:
             self.homed = False
@@ -365,7 +367,8 @@ class SimulatedMachine:
             self._lines.clear()
             return "ok"
         if upper == "M114":
-            at = " ".join(f"{axis.upper()}:{value:.2f}" for axis, value in self.planner.position.items())
+            places = {axis: value - self._offset.get(axis, 0.0) for axis, value in self.planner.position.items()}
+            at = " ".join(f"{axis.upper()}:{value:.2f}" for axis, value in places.items())
             self._say(f"{at} E:0.00 Count {at}")
             return "ok"
         if upper.startswith("M400") or not upper:
@@ -409,6 +412,8 @@ class SimulatedMachine:
         axis = self._homing_left[0] if self._homing_left else None
         if axis is None:
             self.homed = True
+            if self.dialect == "lines":
+                self._offset = dict.fromkeys(self._offset, 0.0)
             self.state = "Idle"
             self._say("ok")
             return
