@@ -11,7 +11,7 @@ demo: $(VENV)/installed
 
 test: $(VENV)/tested lint
 	tools/needs tests
-	$(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --reruns 1 -r aR
+	$(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --reruns 1 -r aR
 	$(BIN)/python tools/share.py
 
 lint: $(VENV)/tested

@@ -730,7 +730,7 @@ DOCS = (Path(__file__).parent.parent / "docs/motion.md").read_text()
 
 def test_the_examples_of_the_docs_are_a_desk(make_desk: MakeDesk) -> None:
     blocks = re.findall(r"```toml\n(.*?)```", DOCS, re.DOTALL)
-    kinds = '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n[value.zoom]\n[profile.stream]\nwhen = { app = "beamcart" }\n'
+    kinds = '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n[profile.stream]\nwhen = { app = "beamcart" }\n'
     plan = load_desk(make_desk(kinds + "\n".join(blocks))).plan
     by = plan.surfaces["pad"].conditioning["stick-left"]
     assert (by.smooth, by.inverted, by.shown, by.extent[1]) == (0.008, {"y"}, (-1200, 1200), (-1, 0.98))
