@@ -199,6 +199,7 @@ def test_kill_loses_no_more_than_the_last_second(bench: Bench) -> None:
     time.sleep(5)
     bench.tap("red")
     wait_for(lambda: len(bench.used()) > len(before), "it to go on")
+    bench.run.says("the journal is written again")
     assert bench.run.end() == 0
 
 

@@ -22,7 +22,7 @@ sys.path.insert(0, str(ROOT / "tools"))
 import manual
 
 from fenko import __version__
-from fenko.cli.completion import SHELLS
+from fenko.cli.completion import SHELLS, script
 from fenko.core.remedies import uinput_missing
 from fenko.system.session_service import unit_text
 
@@ -95,11 +95,7 @@ def stage(root: Path) -> None:
         "fish": "fish/vendor_completions.d/fenko.fish",
     }
     for shell in SHELLS:
-        done = subprocess.run(
-            [root / HOME / "bin/fenko-here", "completion", shell], capture_output=True, text=True, check=True
-        )
-        _write(root / "usr/share" / places[shell], done.stdout)
-    (root / HOME / "bin/fenko-here").unlink()
+        _write(root / "usr/share" / places[shell], script(shell) + "\n")
     docs = root / "usr/share/doc/fenko"
     _write(docs / "copyright", COPYRIGHT)
     with gzip.GzipFile(docs / "changelog.gz", "wb", 9, mtime=0) as log:
@@ -134,8 +130,6 @@ def _libraries(root: Path) -> None:
     )
     start = "import sys\nfrom fenko.start import main\nsys.exit(main())\n"
     _write(home / "bin/fenko", f"#!/{HOME}/bin/python3\n{start}", 0o755)
-    here = f"#!{sys.executable}\nimport sys\nsys.path.insert(0, {str(packages)!r})\nfrom fenko.start import main\nsys.exit(main())\n"
-    _write(home / "bin/fenko-here", here, 0o755)
     (root / "usr/bin").mkdir(parents=True)
     (root / "usr/bin/fenko").symlink_to("../lib/fenko/bin/fenko")
 

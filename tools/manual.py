@@ -47,14 +47,26 @@ def header(name: str, section: int, about: str) -> str:
     return f'.TH "{title}" {section} "" "Fenko {__version__}" "Fenko"\n.SH NAME\n{escaped(name)} \\- {escaped(about)}\n'
 
 
-def described(text: str) -> Iterator[str]:
-    """Paragraphs; those that are to be left alone (click's \\b) stay as they are."""
-    for part in re.split(r"\n\s*\n", text.strip()):
+def paragraphs(command: click.Command) -> Iterator[tuple[bool, str]]:
+    """What a command's help says, each paragraph with whether its lines are to be left alone (click's \\b)."""
+    for part in re.split(r"\n\s*\n", (command.help or "").strip()):
         lines = part.split("\n")
         if lines[0].strip() == "\b":
-            yield ".PP\n.nf\n" + "\n".join(escaped(line.rstrip()) for line in lines[1:]) + "\n.fi\n"
+            yield True, "\n".join(line.rstrip() for line in lines[1:])
         else:
-            yield ".PP\n" + escaped(" ".join(line.strip() for line in lines)) + "\n"
+            yield False, " ".join(line.strip() for line in lines)
+
+
+def described(command: click.Command) -> Iterator[str]:
+    """Its paragraphs."""
+    for alone, text in paragraphs(command):
+        yield f".PP\n.nf\n{escaped(text)}\n.fi\n" if alone else f".PP\n{escaped(text)}\n"
+
+
+def options_of(command: click.Command, ctx: click.Context) -> list[tuple[str, str]]:
+    """Its options and arguments that say what they do."""
+    records = (param.get_help_record(ctx) for param in command.get_params(ctx))
+    return [record for record in records if record is not None and record[1]]
 
 
 def page(command: click.Command, words: tuple[str, ...], about: str) -> str:
@@ -62,10 +74,8 @@ def page(command: click.Command, words: tuple[str, ...], about: str) -> str:
     ctx = click.Context(command, info_name=" ".join(words))
     usage = " ".join(command.collect_usage_pieces(ctx))
     parts = [header("-".join(words), 1, about), f".SH SYNOPSIS\n\\fB{escaped(' '.join(words))}\\fR {escaped(usage)}\n"]
-    parts.append(".SH DESCRIPTION\n" + "".join(described(command.help or "")))
-    options = [
-        record for param in command.get_params(ctx) if (record := param.get_help_record(ctx)) is not None and record[1]
-    ]
+    parts.append(".SH DESCRIPTION\n" + "".join(described(command)))
+    options = options_of(command, ctx)
     if options:
         parts.append(
             ".SH OPTIONS\n" + "".join(f".TP\n\\fB{escaped(names)}\\fR\n{escaped(does)}\n" for names, does in options)

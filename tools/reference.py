@@ -13,7 +13,7 @@ import click
 sys.path.insert(0, str(Path(__file__).parent.parent / "src"))
 sys.path.insert(0, str(Path(__file__).parent))
 
-from manual import commands_of
+from manual import commands_of, options_of, paragraphs
 
 from fenko.cli import cli
 from fenko.desk.settings import settings
@@ -32,13 +32,8 @@ def commands() -> str:
     def one(command: click.Command, words: tuple[str, ...]) -> None:
         ctx = click.Context(command, info_name=" ".join(words))
         parts.append(f"\n{'#' * len(words)} {' '.join(words)}\n\n```text\n{command.get_usage(ctx)}\n```\n")
-        for paragraph in (command.help or "").strip().split("\n\n"):
-            lines = paragraph.split("\n")
-            if lines[0].strip() == "\b":
-                parts.append("\n```text\n" + "\n".join(line.rstrip() for line in lines[1:]) + "\n```\n")
-            else:
-                parts.append("\n" + " ".join(line.strip() for line in lines) + "\n")
-        rows = [record for param in command.get_params(ctx) if (record := param.get_help_record(ctx)) and record[1]]
+        parts.extend(f"\n```text\n{text}\n```\n" if alone else f"\n{text}\n" for alone, text in paragraphs(command))
+        rows = options_of(command, ctx)
         if rows:
             parts.append("\n" + "".join(f"- `{names}`: {_line(does)}\n" for names, does in rows))
         for name, _, below in commands_of(command):

@@ -13,6 +13,7 @@ from msgspec import structs
 from fenko.cli.shared import (
     agreed,
     bold,
+    check_ending,
     desk_option,
     dim,
     fail,
@@ -91,8 +92,7 @@ def command(
     once stays. Neighbours that are opposites (previous and next) stay neighbours, the same way round. Nothing is written without your
     consent; comments stay with their bindings, and expectations press what has moved where it is then.
     """
-    if out is not None and out.suffix[1:].lower() not in FORMATS:
-        fail(f"{out} should end in {', '.join(f'.{kind}' for kind in FORMATS)}", 2)
+    check_ending(out, FORMATS)
     if example and (wanted or desk_folder is not None):
         raise click.UsageError("--example has a desk of its own, which is not written")
     desk = example_desk() if example else open_desk(desk_folder)

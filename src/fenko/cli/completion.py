@@ -21,10 +21,15 @@ def command(shell: str) -> None:
 
     The Debian package brings all three.
     """
+    say(script(shell))
+
+
+def script(shell: str) -> str:
+    """What that shell needs."""
     from click.shell_completion import get_completion_class
 
     from fenko.cli import cli
 
     kind = get_completion_class(shell)
     assert kind is not None
-    say(kind(cli, {}, "fenko", "_FENKO_COMPLETE").source())
+    return kind(cli, {}, "fenko", "_FENKO_COMPLETE").source()

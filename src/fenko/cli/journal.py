@@ -14,6 +14,7 @@ from typing import Any
 import click
 
 from fenko.cli.shared import (
+    days_said,
     desk_option,
     dim,
     fail,
@@ -99,8 +100,8 @@ def _show(desk: Desk, path: Path, form: str) -> None:
 
 
 def _write(desk: Desk, keep: str, path: Path) -> None:
-    if keep != "nothing" and not days_of(keep):
-        fail(f"`{keep}` is no time; write it like 30 days, 2 weeks, 6 months or 1 year", 2)
+    if keep != "nothing":
+        days_said(keep)
     if keep == "nothing" == kept(desk):
         note("no journal is kept; nothing has changed")
         return

@@ -11,7 +11,18 @@ from pathlib import Path
 import click
 from msgspec import structs
 
-from fenko.cli.shared import colour, desk_option, fail, fail_unknown, format_option, note, open_desk, say, show_json
+from fenko.cli.shared import (
+    check_ending,
+    colour,
+    desk_option,
+    fail,
+    fail_unknown,
+    format_option,
+    note,
+    open_desk,
+    say,
+    show_json,
+)
 from fenko.core.words import parse_time, reason, shortened
 from fenko.drawing import FORMATS
 from fenko.machines.dialects import DIALECTS
@@ -152,7 +163,7 @@ def simulate(
             seconds = parse_time(lasts)
         except ValueError as why:
             raise click.BadParameter(str(why), param_hint="--for") from None
-    _check_picture(out)
+    check_ending(out, FORMATS)
     machine = SimulatedMachine(limits, dialect, homing=not homed, faults=wrong)
     try:
         end = End(port)
@@ -196,7 +207,7 @@ def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path |
     name = name or next(iter(machines))
     if name not in machines:
         fail_unknown(f"the desk has no machine `{name}`", name, machines)
-    _check_picture(out)
+    check_ending(out, FORMATS)
     try:
         changes = read_take(take, desk.plan.surfaces).changes
     except TakeError as error:
@@ -209,11 +220,6 @@ def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path |
         note(f"{at:8.2f} s  {text}")
     _account(rehearsal.machine, form)
     _draw(out, f"{name}: {take.stem}", rehearsal.machine, machines[name].axes)
-
-
-def _check_picture(out: Path | None) -> None:
-    if out is not None and out.suffix[1:].lower() not in FORMATS:
-        fail(f"{out} should end in {', '.join(f'.{ending}' for ending in FORMATS)}", 2)
 
 
 def _draw(out: Path | None, title: str, machine: SimulatedMachine, axes: Mapping[str, AxisLimits]) -> None:

@@ -18,6 +18,7 @@ from fenko.core.words import nearest, width
 from fenko.desk.descriptions import user_folder
 from fenko.desk.load import BROUGHT, Desk, load_desk
 from fenko.desk.problems import DeskError, Problem
+from fenko.desk.times import days_of
 from fenko.system.files import real_path
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -203,6 +204,20 @@ def fail(text: str, status: int = 1) -> NoReturn:
     """Says what went wrong and ends."""
     note(f"{colour('fenko', 'bright_red', True)}: {text}")
     sys.exit(status)
+
+
+def check_ending(path: Path | None, endings: Iterable[str]) -> None:
+    """Ends as bad use where a file's name does not end as what can be written."""
+    if path is not None and path.suffix[1:].lower() not in endings:
+        fail(f"{path} should end in {', '.join(f'.{ending}' for ending in endings)}", 2)
+
+
+def days_said(text: str) -> float:
+    """How many days a person says (`30 days`, `1 year`), or bad use."""
+    days = days_of(text)
+    if not days:
+        fail(f"`{text}` is no time; write it like 30 days, 2 weeks, 6 months or 1 year", 2)
+    return days
 
 
 def agreed(question: str) -> bool:

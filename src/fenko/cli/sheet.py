@@ -12,6 +12,7 @@ import click
 
 from fenko.cli.shared import (
     bold,
+    check_ending,
     colour,
     desk_option,
     dim,
@@ -97,9 +98,7 @@ def command(
         raise click.UsageError("--dark goes with --out; the terminal has its own colours.")
     if form == "json" and (out is not None or wanted or labelled):
         raise click.UsageError("--format json is printed, of sheets and of --icons.")
-    endings = FORMATS if modes else (*FORMATS, *_TEXTS)
-    if out is not None and out.suffix[1:].lower() not in endings:
-        fail(f"{out} should end in {', '.join(f'.{ending}' for ending in endings)}", 2)
+    check_ending(out, FORMATS if modes else (*FORMATS, *_TEXTS))
     if icons:
         _icons(names, out, paper, dark, form)
     elif wanted:

@@ -16,6 +16,7 @@ from msgspec import structs
 from fenko.cli.shared import (
     agreed,
     bold,
+    check_ending,
     desk_option,
     dim,
     fail,
@@ -91,8 +92,7 @@ def command(
     """
     if from_journal and (take_path is not None or out is not None):
         raise click.UsageError("--journal goes with neither --take nor --out")
-    if out is not None and out.suffix[1:].lower() not in FORMATS:
-        fail(f"{out} should end in {', '.join(f'.{kind}' for kind in FORMATS)}", 2)
+    check_ending(out, FORMATS)
     desk = open_desk(desk_folder)
     if surface not in desk.plan.surfaces:
         fail_unknown(f"the desk has no surface `{surface}`", surface, desk.plan.surfaces)

@@ -14,7 +14,9 @@ from msgspec import structs
 
 from fenko.cli.shared import (
     bold,
+    check_ending,
     colour,
+    days_said,
     desk_option,
     dim,
     fail,
@@ -29,7 +31,6 @@ from fenko.cli.shared import (
 )
 from fenko.core.words import format_time, reason
 from fenko.desk.load import Desk, load_desk
-from fenko.desk.times import days_of
 from fenko.drawing import FORMATS
 from fenko.system.journal import Binding, Journal, JournalError, journal_file
 
@@ -71,18 +72,16 @@ def command(
     journal kept. What follows from it: `fenko arrange` and `fenko tune --journal`.
     """
     for path in (map_file, timeline):
-        if path is not None and path.suffix[1:].lower() not in FORMATS:
-            fail(f"{path} should end in {', '.join(f'.{kind}' for kind in FORMATS)}", 2)
+        check_ending(path, FORMATS)
     goes_with("--map", map_file is not None, surface=surface)
-    if since is not None and not days_of(since):
-        fail(f"`{since}` is no time; write it like 30 days, 2 weeks, 6 months or 1 year", 2)
+    days = days_said(since) if since is not None else 0.0
     desk = _desk(desk_folder, example)
     for wanted, what, known in ((profile, "profile", desk.plan.profiles), (surface, "surface", desk.plan.surfaces)):
         if wanted is not None and wanted not in known:
             fail_unknown(f"the desk has no {what} `{wanted}`", wanted, known)
     from fenko.studies.usage import usage_of
 
-    counted, bindings, names = counted_of(desk, example, days_of(since) if since else 0.0, program)
+    counted, bindings, names = counted_of(desk, example, days, program)
     usage = usage_of(desk.plan, counted, bindings, names)
     if not usage.uses:
         fail("the journal says nothing of that time" + (f" with `{program}` in front" if program else ""))
@@ -130,8 +129,7 @@ def counted_of(
 
         year = made_up_year(desk.plan)
         bindings, names = dict(enumerate(year.bindings, 1)), {0: "", **dict(enumerate(year.programs, 1))}
-        pieces, now = read_uses(year.batches), 0.0
-        return tally(pieces, bindings, now, _program(program, names)), bindings, names
+        return tally(read_uses(year.batches), bindings, program=_program(program, names)), bindings, names
     try:
         with closing(Journal(journal_file(desk.folder))) as journal:
             bindings, names = journal.bindings(), journal.names()

@@ -20,12 +20,12 @@ from fenko.core.performing import Performance
 from fenko.core.phrase import steps_of
 from fenko.core.plan import Binding, Cell, Level, Profile, Surface
 from fenko.core.steps import Hold, SwitchPause, UseLayer
-from fenko.desk.editing import Edit, EditError
+from fenko.desk.editing import Edit, EditError, edit_of
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.locate import Extent, KeyPath, keys, line_and_column
 from fenko.desk.sources import SourceFile
 from fenko.desk.writing import key
-from fenko.system.files import read_file, real_path
+from fenko.system.files import real_path
 from fenko.system.journal import words_of
 
 _OPPOSITES = (
@@ -176,7 +176,8 @@ def rearranged(desk: Desk, profile: str, surface: str, moves: Mapping[str, str])
             text = text[: spot.start] + new + text[spot.start + spot.length :]
         _compare(files[path], text, where, renamed)
         texts[real_path(path)] = text
-        edits.append(_edit(path, files[path].text, text, min(spot.start for spot, _ in spots)))
+        line, _ = line_and_column(text, min(spot.start for spot, _ in spots))
+        edits.append(edit_of(files[path], text, line))
     load_desk(desk.sources.folder, texts)
     return edits
 
@@ -205,18 +206,6 @@ def _compare(file: SourceFile, text: str, where: KeyPath, renamed: Mapping[str, 
             one.pop("do", None)
     if found != wanted:
         raise EditError(f"{file.path} is written in a way that Fenko cannot change; nothing was written")
-
-
-def _edit(path: Path, before: str, after: str, at: int) -> Edit:
-    real = real_path(path)
-    try:
-        raw = read_file(real)
-    except OSError as why:
-        raise EditError(f"{real} cannot be read: {why.strerror}") from why
-    if raw.decode("utf-8-sig") != before:
-        raise EditError(f"{real} has just been changed by somebody else; nothing was written")
-    mark = b"\xef\xbb\xbf" if raw.startswith(b"\xef\xbb\xbf") else b""
-    return Edit(real, raw, mark + after.encode(), line_and_column(after, at)[0])
 
 
 def _expectations(

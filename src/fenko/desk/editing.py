@@ -166,8 +166,15 @@ def _set(sources: Sources, path: KeyPath, value: str, instead: Mapping[Path, str
         )
     real = real_path(file.path)
     load_desk(sources.folder, {**texts, real: text})
+    return edit_of(file, text, line, texts.get(real))
+
+
+def edit_of(file: SourceFile, text: str, line: int, instead: str | None = None) -> Edit:
+    """The edit that gives a file that was read this text, with the new in that line; with a text `instead` of the one on the disk. Raises
+    EditError where it has been changed since."""
+    real = real_path(file.path)
     try:
-        before = texts[real].encode() if real in texts else read_file(real)
+        before = instead.encode() if instead is not None else read_file(real)
     except OSError as why:
         raise EditError(f"{real} cannot be read: {why.strerror}") from why
     if before.decode("utf-8-sig") != file.text:

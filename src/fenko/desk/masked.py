@@ -47,9 +47,8 @@ def without_serials(text: str) -> str:
 
 def _parts(address: str) -> Iterator[str]:
     """An address, and the name of whoever it leads to."""
-    yield address
-    yield re.sub(r"^[a-z]+(://| )", "", address).partition("/")[0].rpartition("@")[2]
-    yield re.sub(r"^[a-z]+(://| )", "", address).partition("/")[0].rpartition("@")[2].partition(":")[0]
+    host = re.sub(r"^[a-z]+(://| )", "", address).partition("/")[0].rpartition("@")[2]
+    yield from (address, host, host.partition(":")[0])
 
 
 def _leaves(path: KeyPath, value: Any) -> Iterator[tuple[KeyPath, Any]]:

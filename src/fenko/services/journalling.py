@@ -56,7 +56,7 @@ def main() -> None:
         signal.signal(number, signal.SIG_IGN)
     packets = Packets()
     writer: Writer | None = None
-    told = ""
+    told: str | None = None
     with socket.socket(fileno=int(sys.argv[1])) as line:
         while data := line.recv(1 << 16):
             for packet in packets.of(data):

@@ -181,7 +181,7 @@ class _Table:
         # What is taken back: something, then undoing right after; and what was done in its place.
         undoes = self._undoes[binding]
         kept = np.flatnonzero(~undoes)
-        if len(kept) < 2:
+        if not len(kept):
             return
         ends = np.append(kept[1:], len(binding))
         followed = np.flatnonzero((ends - kept > 1) & (kept + 1 < len(binding)))

@@ -186,12 +186,7 @@ def _find_misses(used: list[Used]) -> None:
 
 def _find_drift(used: list[Used], numbers: list[int], hands: Mapping[int, Binding], counted: Tally) -> None:
     """What is used more and more, or less and less, of all that its level is used: by weeks, so that busy ones count no more."""
-    if not counted.days:
-        return
-    first = min(counted.days)
-    weeks = np.zeros(((max(counted.days) - first) // 7 + 1, len(counted.counts)), np.int64)
-    for day, counts in counted.days.items():
-        weeks[(day - first) // 7] += counts
+    weeks = by_week(counted, list(range(len(counted.counts))))[1].T
     if len(weeks) < _WEEKS_FOR_DRIFT:
         return
     levels: dict[str, list[int]] = {}
@@ -233,8 +228,12 @@ def _unused(plan: Plan, here: Mapping[Place, Binding], used: Iterable[Used]) -> 
 
 def timing_of(plan: Plan, level: str, control: str) -> Timing:
     """The times that judge a cell."""
+    return _own_timing(plan, level, control) or plan.timing
+
+
+def _own_timing(plan: Plan, level: str, control: str) -> Timing | None:
     cell = plan.levels[level].cell(control) if level in plan.levels else None
-    return cell.timing if cell is not None and cell.timing is not None else plan.timing
+    return cell.timing if cell is not None else None
 
 
 def _judged(plan: Plan, counted: Tally, bindings: Mapping[int, Binding]) -> Iterable[Judged]:
@@ -256,8 +255,7 @@ def times_of(plan: Plan, counted: Tally, bindings: Mapping[int, Binding], surfac
     middles = (np.arange(TIME_CLASSES) + 0.5) * TIME_GRAIN / 1000
     for number, classes in counted.times.items():
         one = bindings[number]
-        cell = plan.levels[one.level].cell(one.control) if one.level in plan.levels else None
-        if one.control.startswith(f"{surface}.") and (cell is None or cell.timing is None):
+        if one.control.startswith(f"{surface}.") and _own_timing(plan, one.level, one.control) is None:
             found.setdefault(one.gesture.removeprefix("time "), []).append(np.repeat(middles, classes))
     return {which: np.concatenate(parts) for which, parts in found.items()}
 
