@@ -239,7 +239,8 @@ def test_a_desk_that_is_read_again_gets_its_new_outputs(jack: dict[str, str], mo
     try:
         env = {**jack, "DISPLAY": screen.display}
         plain = RUN.replace("[midi.stage]\n", "").replace("midi note c4", "a")
-        with running(folder, env, plain, (0.5, 1), (0.6, 0), (8.0, 1), (8.1, 0), (12.0, 1), (12.1, 0)) as desk:
+        presses = [change for at in (0.5, *range(5, 60, 3)) for change in ((at, 1), (at + 0.1, 0))]
+        with running(folder, env, plain, *presses) as desk:
             wait_for(lambda: "is running" in (folder / "said").read_text(), "it to run")
             assert "Fenko" not in jack_ports(jack)
             (folder / "desk.toml").write_text("format = 1\n" + RUN)

@@ -6,6 +6,8 @@ The keys are those of the person's own keyboard, in the layout that is in force.
 from __future__ import annotations
 
 import contextlib
+import os
+import select
 import time
 from collections.abc import Callable, Iterable
 from math import inf
@@ -15,6 +17,7 @@ import msgspec
 
 from fenko.core.axes import Detents
 from fenko.core.keys import key_code
+from fenko.outputs.behind import Behind
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.lentsymbols import LAYOUT, LentSymbols, forget
@@ -29,6 +32,14 @@ _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "forward"
 """As the shell counts them: four numbers between belong to wheels."""
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
+_LOOK_EVERY = 0.05
+"""Seconds between two looks at a program that has not read its keys yet."""
+_PATIENCE = 12.0
+"""Seconds after which it is believed that it never will."""
+_ARRIVES_WITHIN = 1.5
+"""Seconds that the shell has at the end to say that it has handed on all keys; it takes one at most."""
+_LAST_PATIENCE = 5.0
+"""Seconds that a program has at the end to read what was typed."""
 
 
 class GnomePort(KeyPort):
@@ -44,6 +55,9 @@ class GnomePort(KeyPort):
         self._layout = ("", "")
         self._lent: LentSymbols | None = None
         self._quiet_at = inf
+        self._unasked = False
+        self._arriving = ""
+        self._behind = Behind()
         try:
             self._bus = open_bus()
         except DisplayError as why:
@@ -51,7 +65,8 @@ class GnomePort(KeyPort):
         try:
             self._desk = check(self._bus)
             self._bus.match(f"type='signal',member='NameOwnerChanged',arg0='{DESK[0]}'")
-            self._bus.match(f"type='signal',interface='{DESK[2]}',member='LayoutChanged'")
+            for member in ("LayoutChanged", "Arrived"):
+                self._bus.match(f"type='signal',interface='{DESK[2]}',member='{member}'")
             self._use(str(self._bus.call(DESK, "Layout")[0]))
         except (DisplayError, NoKeymap) as why:
             self._bus.close()
@@ -67,7 +82,7 @@ class GnomePort(KeyPort):
     def _give_back(self) -> None:
         """What was lent is no longer; the shell's own layout is in force again when all keys so far have arrived."""
         if self._lent is not None:
-            self._lent, self._quiet_at = None, inf
+            self._lent, self._quiet_at, self._unasked, self._arriving = None, inf, False, ""
             self._acts.append(["layout", "", ""])
             self._flush()
             forget()
@@ -83,9 +98,14 @@ class GnomePort(KeyPort):
             for sender, member, body in self._bus.read():
                 if member == "NameOwnerChanged" and body[:1] == (DESK[0],):
                     raise PortLost("GNOME, or Fenko's extension of it, is gone")
-                if member == "LayoutChanged" and sender == self._desk and body and isinstance(body[0], str):
+                if sender != self._desk or not body or not isinstance(body[0], str):
+                    continue
+                if member == "LayoutChanged":
                     with contextlib.suppress(NoKeymap):
                         self._use(body[0])
+                elif member == "Arrived" and body[0] == self._arriving:
+                    self._arriving = ""
+                    self._behind.typed()
         except BusError as why:
             raise PortLost(str(why)) from why
 
@@ -125,6 +145,7 @@ class GnomePort(KeyPort):
                 self._lent = None
                 return
             self._acts.append(["layout", LAYOUT, ""])
+        self._unasked = True
         self._quiet_at = time.monotonic() + _QUIET
         self.wake(self._quiet_at)
 
@@ -148,19 +169,31 @@ class GnomePort(KeyPort):
                 self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
         self._acts.append(["text", False])
         if lacking:
+            self._ask_arrival()
             self._quiet_at = time.monotonic() + _QUIET
             self.wake(self._quiet_at)
+
+    def _ask_arrival(self) -> None:
+        """Has the shell say when all keys so far have gone to their window."""
+        self._unasked = False
+        self._arriving = f"{os.getpid()}-{time.monotonic_ns()}"
+        self._acts.append(["arrived", self._arriving])
 
     def go_on(self, now: float) -> None:
         """Goes on with what waits, and gives the person's layout back when nothing has been typed for a while."""
         super().go_on(now)
-        if self.busy:
-            return  # it has said when it goes on
-        if now >= self._quiet_at:
-            self._quiet_at = inf
-            self._give_back()
-        elif self._quiet_at < inf:
+        if self.busy or self._quiet_at == inf:
+            return  # it has said when it goes on, or there is nothing to give back
+        if now < self._quiet_at:
             self.wake(self._quiet_at)
+            return
+        if self._unasked:
+            self._ask_arrival()
+            self._flush()
+        if (self._arriving or self._behind.reading) and now < self._quiet_at + _PATIENCE:
+            self.wake(now + _LOOK_EVERY)
+        else:
+            self._give_back()
 
     def _move(self, dx: int, dy: int) -> None:
         self._acts.append(["move", dx, dy])
@@ -178,10 +211,23 @@ class GnomePort(KeyPort):
             acts, self._acts = self._acts, []
             self._bus.tell(DESK, "Send", "s", msgspec.json.encode(acts).decode())
 
+    def _let_read(self) -> None:
+        """What was lent goes with Fenko; whoever has just been typed into has a moment to read it."""
+        end = time.monotonic() + _LAST_PATIENCE
+        if self._unasked:
+            self._ask_arrival()
+            self._flush()
+        while self._arriving and time.monotonic() < end - _LAST_PATIENCE + _ARRIVES_WITHIN:
+            select.select([self._bus.fd], [], [], _LOOK_EVERY)
+            self._heard()
+        self._behind.wait(end - time.monotonic())
+
     def close(self) -> None:
         """Leaves the bus, by which everything goes up."""
         with contextlib.suppress(*LOST):
             self._flush()
+            if self._lent is not None:
+                self._let_read()
             self._bus.call(DESK, "LetGo")
         self._bus.close()
         forget()

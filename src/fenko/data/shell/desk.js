@@ -11,6 +11,7 @@ const INTERFACE = `<node><interface name="fenko.Desk">
   <method name="Send"><arg type="s" direction="in"/></method>
   <signal name="FrontChanged"><arg type="s"/></signal>
   <signal name="LayoutChanged"><arg type="s"/></signal>
+  <signal name="Arrived"><arg type="s"/></signal>
 </interface></node>`;
 
 // Kinds of windows that nobody works in, by Meta.WindowType.
@@ -40,6 +41,11 @@ class Desk {
     constructor() {
         this._backend = global.backend || Meta.get_backend();
         this._lender = null;
+        this._waiting = [];  // who waits until keys have arrived
+        this._device = this._backend.connect('last-device-changed', (backend, device) => {
+            if (device.get_device_type() === Clutter.InputDeviceType.POINTER_DEVICE && this._waiting.length)
+                this._waiting[0]();
+        });
         this._pressed = new Map();  // by who has pressed: what, and what tells that they have left
         this._object = Gio.DBusExportedObject.wrapJSObject(INTERFACE, this);
         this._object.export(Gio.DBus.session, '/fenko/Desk');
@@ -57,6 +63,7 @@ class Desk {
     close() {
         for (const sender of [...this._pressed.keys()])
             this._forget(sender);
+        this._backend.disconnect(this._device);
         this._sources.disconnect(this._source);
         global.display.disconnect(this._focus);
         this._unfollow();
@@ -161,19 +168,15 @@ class Desk {
     }
 
     // When programs have been told of all keys so far. These go through a queue; a move of the pointer by nothing goes the same
-    // way, and shows that it has arrived by which device is the last one then.
+    // way, and shows that it has arrived by which device is the last one then. Who asked first is the first to be told.
     _afterKeys(then) {
-        let waiting = 0;
-        const changed = this._backend.connect('last-device-changed', (backend, device) => {
-            if (device.get_device_type() === Clutter.InputDeviceType.POINTER_DEVICE)
-                arrived();
-        });
         const arrived = () => {
-            this._backend.disconnect(changed);
-            GLib.source_remove(waiting);
+            GLib.source_remove(late);
+            this._waiting = this._waiting.filter(other => other !== arrived);
             then();
         };
-        waiting = GLib.timeout_add(GLib.PRIORITY_LOW, 1000, arrived);  // where it was the last one already
+        const late = GLib.timeout_add(GLib.PRIORITY_LOW, 1000, arrived);  // where it was the last one already
+        this._waiting.push(arrived);
         this._pointer.notify_relative_motion(GLib.get_monotonic_time(), 0, 0);
     }
 
@@ -184,7 +187,7 @@ class Desk {
     }
 
     // A list of `["key", code, down]`, `["button", number, down]`, `["move", dx, dy]`, `["scroll", dx, dy]`,
-    // `["text", begins]`, `["layout", name, options]`.
+    // `["text", begins]`, `["arrived", word]`, `["layout", name, options]`.
     SendAsync([text], invocation) {
         const held = this._of(invocation.get_sender());
         for (const [what, first, second] of JSON.parse(text)) {
@@ -199,6 +202,9 @@ class Desk {
                     held.capitals = this._seat.get_keymap().get_caps_lock_state();
                 if (held.capitals)
                     [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._keyboard.notify_key(now, 58, to));
+                break;
+            case 'arrived':
+                this._afterKeys(() => this._emit('Arrived', first));
                 break;
             case 'layout':
                 this._useLayout(invocation.get_sender(), first, second);
