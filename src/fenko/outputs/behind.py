@@ -89,7 +89,8 @@ def _has_clients(display: str) -> bool:
     try:
         with open("/proc/net/unix", encoding="utf-8", errors="replace") as file:
             return any(
-                fields[5:6] == [_CONNECTED] and fields[-1].lstrip("@") == f"{SOCKETS}/{name}" for fields in map(str.split, file)
+                fields[5:6] == [_CONNECTED] and fields[-1].lstrip("@") == f"{SOCKETS}/{name}"
+                for fields in map(str.split, file)
             )
     except OSError:
         return False
