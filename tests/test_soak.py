@@ -1,7 +1,8 @@
 """A desk that runs while everything around it happens at once, at speed: hands, windows, edits of which a third are broken, pauses,
-clients, faults. At each pause nothing is down; descriptors and memory do not grow.
+clients, faults. At each pause nothing is down; descriptors and memory do not grow. All the while a board presses a button, and it is
+measured how soon its key comes.
 
-`FENKO_SOAK` says for how many seconds, for longer ones by hand."""
+`FENKO_SOAK` says for how many seconds, for longer ones by hand; `FENKO_SOAK_LOG` where to write what was seen (`tools/soak.py`)."""
 
 from __future__ import annotations
 
@@ -10,22 +11,30 @@ import json
 import os
 import random
 import signal
+import select
 import socket
+import statistics
 import subprocess
+import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from fenko.client import NobodyThere, RunningDesk
+from fenko.core.keys import KERNEL_KEYS
 from fenko.system.talking import socket_path
+from fenko.system.xserver import Display
 from running import Running
 from screen import Screen, needs_screen, screen
 from support import MakeDesk, wait_for
 
 pytestmark = needs_screen
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))
+PAUSES = 8 if SECONDS < 600 else 60
+PROBED = "f24"
 DESK = """
 [output]
 keys = "x11"
@@ -33,12 +42,18 @@ keys = "x11"
 kind = "gamepad"
 [surface.keys]
 kind = "keypad"
+[surface.box]
+links = ["tcp 127.0.0.1:{port}"]
+[surface.box.control]
+red.sort = "button"
 [value.zoom]
 range = [0, 1000]
 [notifications]
 errors = false
 [profile.base]
 on-enter = "f13"
+[profile.base.on]
+box.red = "f24"
 [profile.base.on.pad]
 south = "f14"
 east = {{ tap = "f15", hold = "shift" }}
@@ -96,16 +111,80 @@ def hands(path: Path, luck: random.Random, seconds: float) -> None:
     path.write_text("\n".join(map(json.dumps, lines)))
 
 
+class Probe:
+    """A board that presses its button twice a second, and somebody who hears the key."""
+
+    def __init__(self, shown: Screen) -> None:
+        self.door = socket.create_server(("127.0.0.1", 0))
+        self.port = self.door.getsockname()[1]
+        self.seconds: list[float] = []
+        self.lost = 0
+        self._ended = False
+        self._display = Display(shown.display)
+        self._code = KERNEL_KEYS[PROBED] + 8
+        core = self._display.connection.core
+        any_modifier = 0x8000
+        self._display.check(core.GrabKey, False, self._display.root, any_modifier, self._code, 1, 1)
+        self._thread = threading.Thread(target=self._go, daemon=True)
+        self._thread.start()
+
+    def _go(self) -> None:
+        while not self._ended:
+            if not select.select([self.door], [], [], 0.2)[0]:
+                continue
+            line, _ = self.door.accept()
+            with line, contextlib.suppress(OSError):
+                line.settimeout(5)
+                while b"fenko 1\n" not in line.recv(4096):
+                    pass
+                line.sendall(b"board 1 box Box\nhas red button\nis red 0\nready\n")
+                while not self._ended:
+                    time.sleep(0.5)
+                    self._press(line)
+
+    def _press(self, line: socket.socket) -> None:
+        list(self._display.events())  # of a press that came too late
+        begun = time.perf_counter()
+        line.sendall(b"is red 1\n")
+        if self._comes():
+            self.seconds.append(time.perf_counter() - begun)
+        else:
+            self.lost += 1
+        line.sendall(b"is red 0\n")
+        if select.select([line], [], [], 0)[0] and not line.recv(4096):
+            raise ConnectionResetError
+
+    def _comes(self) -> bool:
+        end = time.monotonic() + 1
+        while time.monotonic() < end:
+            for event in self._display.events():
+                if isinstance(event, self._display.x.KeyPressEvent) and event.detail == self._code:
+                    return True
+            select.select([self._display.fd], [], [], 0.05)
+        return False
+
+    def taken(self) -> list[float]:
+        """What was measured since it was last asked for."""
+        found, self.seconds = self.seconds, []
+        return found
+
+    def end(self) -> None:
+        self._ended = True
+        self._thread.join()
+        self.door.close()
+        self._display.close()
+
+
 class Soak:
-    def __init__(self, one: Screen, desk: Path, running: Running, luck: random.Random) -> None:
-        self.screen, self.desk, self.running, self.luck = one, desk, running, luck
+    def __init__(self, one: Screen, desk: Path, running: Running, luck: random.Random, port: int) -> None:
+        self.screen, self.desk, self.running, self.luck, self.port = one, desk, running, luck, port
         self.number = 0
         self.lines: list[socket.socket] = []
 
     def edit(self) -> None:
         """Another key, or, one time in three, something that is wrong."""
         self.number += 1
-        text = DESK.format(key=f"f{1 + self.number % 12}") + f"# {self.number}\n"
+        text = DESK.format(key=f"f{1 + self.number % 12}", port=self.port) + f"# {self.number}\n"
         broken = self.luck.choice(["nonsense = 1\n", "[profile.sound", text.replace("south", "suoth")])
         file = self.desk / "desk.toml"
         if self.luck.random() < 1 / 3:
@@ -169,33 +248,53 @@ def threads(pid: int) -> int:
 def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
     seed = int(os.environ.get("FENKO_SOAK_SEED", time.time_ns() % 1_000_000))
     luck = random.Random(seed)
-    desk = make_desk(DESK.format(key="f1"))
+    probe = Probe(shown)
+    desk = make_desk(DESK.format(key="f1", port=probe.port))
     take = tmp_path / "t.jsonl"
-    hands(take, luck, SECONDS * 3 + 60)
+    hands(take, luck, SECONDS * 1.5 + 60)
     windows = [shown.terminal(app, app, tmp_path / app) for app in ("Snipwell", "Hushdesk", "Other")]
     running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", str(take))
     running.says("is running")
-    soak = Soak(shown, desk, running, luck)
+    soak = Soak(shown, desk, running, luck, probe.port)
     doings = [soak.edit, soak.client, soak.switch, soak.fault, *[lambda: soak.raise_one(windows)] * 3]
+    done: Counter[str] = Counter()
     pauses: list[tuple[int, int]] = []
-    end = time.monotonic() + SECONDS
-    after = time.monotonic() + SECONDS / 8
-    while time.monotonic() < end:
+    presses: list[list[float]] = []
+    begun = time.monotonic()
+    after = begun + SECONDS / PAUSES
+
+    def pause() -> None:
+        presses.append(probe.taken())
+        pauses.append(soak.at_a_pause())
+        if log := os.environ.get("FENKO_SOAK_LOG"):
+            descriptors, memory = pauses[-1]
+            seen = {"t": time.monotonic() - begun, "descriptors": descriptors, "kB": memory, "presses": presses[-1], "lost": probe.lost}
+            with Path(log).open("a") as file:
+                file.write(json.dumps(seen | {"seed": seed, "done": done}) + "\n")
+
+    while time.monotonic() < begun + SECONDS:
+        doing = luck.choice(doings)
         with contextlib.suppress(NobodyThere):
-            luck.choice(doings)()
+            doing()
+        done[getattr(doing, "__name__", "")] += 1
         assert running.process.poll() is None, f"seed {seed}: {running.log.read_text()[-2000:]}"
         if time.monotonic() > after:
-            after += SECONDS / 8
-            pauses.append(soak.at_a_pause())
-    pauses.append(soak.at_a_pause())
+            after += SECONDS / PAUSES
+            pause()
+    pause()
     # The first pause is the measure: by then everything that is loaded once has been loaded.
     assert max(numbers for numbers, _ in pauses[1:]) <= pauses[0][0] + 6, f"seed {seed}: {pauses}"
     assert pauses[-1][1] <= pauses[0][1] + 6_000, f"seed {seed}: {pauses}"
-    make_desk(DESK.format(key="f1"))
+    # A process beside the desk that is killed takes the board's line with it, which comes back by itself.
+    found = [one for some in presses for one in some]
+    assert len(found) > 10 * probe.lost, f"seed {seed}: {len(found)} came, {probe.lost} did not"
+    assert statistics.median(presses[-1] or found) < 2 * statistics.median(presses[0] or found) + 0.005, f"seed {seed}: {presses}"
+    make_desk(DESK.format(key="f1", port=probe.port))
     with RunningDesk() as one:
         one.reload()
         one.stop()
     assert running.process.wait(20) == 0, running.log.read_text()[-2000:]
+    probe.end()
     assert not shown.keys_down()
     assert "Traceback" not in running.log.read_text()
-    print(f"seed {seed}, {soak.number} edits, descriptors and kB at pauses {pauses}")
+    print(f"seed {seed}, {dict(done)}, descriptors and kB at pauses {pauses}")

@@ -7,7 +7,7 @@ import tempfile
 import textwrap
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import click
@@ -29,15 +29,16 @@ _TAKE = DEMO / "takes" / "evening.jsonl"
 
 
 @click.command()
-@click.option("--instant", is_flag=True, help="Print everything at once instead of in its own time.")
+@click.option("--whole", is_flag=True, help="Tell every gesture of the evening, not only what is new each time.")
+@click.option("--instant", is_flag=True, help="Print everything at once instead of at the pace of reading.")
 @click.option(
     "--keep",
     metavar="DIR",
     type=click.Path(path_type=Path),
     help="Copy the demo's desk and takes to a new folder, to start from, and end.",
 )
-def command(instant: bool, keep: Path | None) -> None:
-    """See Fenko at work on a made-up desk: about a minute at a stop-motion workshop.
+def command(whole: bool, instant: bool, keep: Path | None) -> None:
+    """See Fenko at work on a made-up desk: an evening at a stop-motion workshop, told in less than a minute.
 
     Every line is worked out now, by the same engine that runs live; only the hands are recorded.
     """
@@ -48,19 +49,19 @@ def command(instant: bool, keep: Path | None) -> None:
     take = read_take(_TAKE, desk.plan.surfaces)
     say(bold(f"{desk.name}: {take.name.lower()}"))
     say("Two people animate a moth. Their hands stay on the surfaces; the profile follows the program in front.")
-    start = time.monotonic()
     try:
         account = Account(desk)
-        for t, text in account.tell(take.changes):
-            if not instant:
-                time.sleep(max(0.0, start + t - time.monotonic()))
+        for line in account.tell(take.changes) if whole else _news(account.tell(take.changes)):
+            text = line.whole() if whole else line.short()
             say(text)
+            if not instant:
+                time.sleep(len(text.split()) * _A_WORD)
     except KeyboardInterrupt:
         say("\nEnded early; nothing was sent, so nothing is held.")
         return
     say("")
-    for line in account.summary():
-        say(line)
+    for text in account.summary(whole):
+        say(text)
 
 
 def _keep(folder: Path) -> None:
@@ -85,26 +86,85 @@ def _keep(folder: Path) -> None:
     say(f"    fenko rehearse {folder / 'takes' / _TAKE.name} --desk {folder}")
 
 
-class _Row:
-    """One line of the account: when, which hand, what it meant and why, and what was sent for it."""
-
-    def __init__(self, t: float, hand: str, meaning: str, why: str, sends: list[str]) -> None:
-        self.t = t
-        self.until = t
-        self.hand = hand
-        self.meaning = meaning
-        self.why = why
-        self.sends = sends
-
-    def __str__(self) -> str:
-        cells = ((f"{self.t:6.1f}", 6), (self.hand, 24), (self.meaning, 25), (self.why, 9))
-        padded = [clip(cell, room) + " " * max(0, room - width(cell)) for cell, room in cells]
-        padded[3] = dim(padded[3])
-        return "  ".join([*padded, "  ".join(self.sends)]).rstrip()
-
-
+_A_WORD = 0.15  # s; which it takes to be read
 _SAME_ROW = 0.05  # s; what follows so closely belongs to the same stroke of a hand
 _WORTH_TELLING = 0.4  # s; a key that was held at least so long is told when it comes up
+
+
+class _Line:
+    """One line of the account: what happened to programs or things."""
+
+    def __init__(self, t: float, text: str, *sorts: tuple[object, ...]) -> None:
+        self.t = t
+        self.text = text
+        self.sorts = set(sorts)
+        """What of it somebody has not seen yet who sees it for the first time."""
+
+    def whole(self) -> str:
+        """With its time, and all there is to it."""
+        return f"{self.t:6.1f}  {self.text}"
+
+    def short(self) -> str:
+        """What a first look needs."""
+        return f"  {self.text}"
+
+
+class _Front(_Line):
+    """That another program is in front."""
+
+    def whole(self) -> str:
+        """As a heading."""
+        return f"\n{self.text}"
+
+    short = whole
+
+
+class _Row(_Line):
+    """Which hand did what, what that meant and why, and what was sent for it."""
+
+    def __init__(
+        self, moment: Moment, action: Action | None, hand: str, meaning: str, profile: str, sends: list[str]
+    ) -> None:
+        super().__init__(moment.t if action is None else action.t, meaning, *_sorts(moment))
+        self.until = self.t
+        self.hand = hand
+        self.profile = profile
+        self.sends = sends
+
+    def whole(self) -> str:
+        """As a row of a table."""
+        return self._row((f"{self.t:6.1f}", 6), (self.hand, 24), (self.text, 25), (self.profile, 9), sends=self.sends)
+
+    def short(self) -> str:
+        """Without the time, and with the first things sent."""
+        return self._row(("", 0), (self.hand, 26), (self.text, 25), sends=self.sends[:2])
+
+    def _row(self, *cells: tuple[str, int], sends: list[str]) -> str:
+        padded = [clip(cell, room) + " " * max(0, room - width(cell)) for cell, room in cells]
+        padded[3:] = map(dim, padded[3:])
+        return "  ".join([*padded, *sends]).rstrip()
+
+
+def _sorts(moment: Moment) -> Iterator[tuple[object, ...]]:
+    """The sorts of gestures, and of what is sent for them."""
+    for action in moment.actions:
+        yield "gesture", action.gesture
+        yield "bound", action.binding is not None
+        for effect in moment.effects:
+            yield effect[1], effect[2] if effect[1] == "fenko" or effect[2] == "type" else ""
+
+
+def _news(lines: Iterable[_Line]) -> Iterator[_Line]:
+    """Those with something of a sort that none before had; and which program is in front then."""
+    front: list[_Line] = []
+    seen: set[tuple[object, ...]] = set()
+    for line in lines:
+        if isinstance(line, _Front):
+            front = [line]
+        elif not line.sorts <= seen:
+            seen |= line.sorts
+            yield from (*front, line)
+            front = []
 
 
 class Account:
@@ -118,7 +178,7 @@ class Account:
         self._meanings: dict[str, dict[str, str]] = {}
         self._ends = SimulatedEnds(desk.sources.data)
 
-    def tell(self, changes: list[Change]) -> Iterator[tuple[float, str]]:
+    def tell(self, changes: list[Change]) -> Iterator[_Line]:
         """The account of a take."""
         events = [change for change in changes if change[1] in (FOCUS, PLUG, UNPLUG)]
         row: _Row | None = None
@@ -129,44 +189,46 @@ class Account:
                 row.until = moment.t
                 continue
             if row is not None:
-                yield row.t, str(row)
+                yield row
                 row = None
             while events and events[0][0] <= moment.t:
-                yield from self._event(events.pop(0))
+                yield self._event(events.pop(0))
             if not moment.actions and sends:
-                row = _Row(moment.t, "", "", "", sends)
+                row = _Row(moment, None, "", "", "", sends)
             for number, action in enumerate(moment.actions):
                 if row is not None:
-                    yield row.t, str(row)
-                row = self._row(action, sends if number == len(moment.actions) - 1 else [])
+                    yield row
+                row = self._row(moment, action, sends if number == len(moment.actions) - 1 else [])
         if row is not None:
-            yield row.t, str(row)
-        for event in events:
-            yield from self._event(event)
+            yield row
+        yield from map(self._event, events)
 
-    def _event(self, change: Change) -> Iterator[tuple[float, str]]:
+    def _event(self, change: Change) -> _Line:
         t, what, value = change
         if isinstance(value, Focus):
             text = f'In front: {value.app} "{value.title}"'
-            yield t, f"\n{bold(colour(text, 'bright_cyan'))}  {dim(f'so profile {self._plan.for_window(value)}')}"
-        elif what == UNPLUG:
-            yield (
-                t,
-                f"{t:6.1f}  {colour(f'The {value} is unplugged in the middle of it; what it held is lifted.', 'bright_yellow')}",
-            )
+            why = f"so profile {self._plan.for_window(value)}"
+            return _Front(t, f"{bold(colour(text, 'bright_cyan'))}  {dim(why)}")
+        if what == UNPLUG:
+            text = f"The {value} is unplugged in the middle of it; what it held is lifted."
         else:
-            yield t, f"{t:6.1f}  {colour(f'The {value} is plugged in again.', 'bright_yellow')}"
+            text = f"The {value} is plugged in again."
+        return _Line(t, colour(text, "bright_yellow"), (what,))
 
-    def _row(self, action: Action, sends: list[str]) -> _Row:
+    def _row(self, moment: Moment, action: Action, sends: list[str]) -> _Row:
         surface, _, control = action.address.partition(".")
         hand = f"{surface} {control.replace('.', ' ')}".strip() + (
             "" if action.gesture in ("press", "turn") else f", {action.gesture}"
         )
         if action.binding is None:
-            return _Row(action.t, hand, "not bound, handed on", "", sends)
+            return _Row(moment, action, hand, "not bound, handed on", "", sends)
         self._gestures[action.profile] += 1
-        self._meanings.setdefault(action.address, {})[action.profile] = action.binding.title
-        return _Row(action.t, hand, action.binding.title, action.profile, sends)
+        meanings = self._meanings.setdefault(action.address, {})
+        meanings[action.profile] = action.binding.title
+        row = _Row(moment, action, hand, action.binding.title, action.profile, sends)
+        if action.address == next(iter(self._meanings)):
+            row.sorts.add(("meaning", action.binding.title))  # of the first control that was used, each one is told
+        return row
 
     def _sends(self, moment: Moment) -> Iterator[str]:
         """What was sent, as a person would say it: keys that went down together as one, and only long holds' ends."""
@@ -195,21 +257,30 @@ class Account:
         held = [key for key in self._down if key in MODIFIERS and key not in together]
         return ("".join(f"({key}) " for key in held)) + str(Phrase((Keys(tuple(together)),)))
 
-    def summary(self) -> Iterator[str]:
+    def summary(self, whole: bool) -> Iterator[str]:
         """What came of it all."""
         gestures = sum(self._gestures.values())
-        shares = ", ".join(f"{profile} {count}" for profile, count in self._gestures.most_common())
-        for line in textwrap.wrap(f"{gestures} gestures meant something, by profile: {shares}.", 118):
-            yield bold(line)
-        yield f"{self._sent['combination']} shortcuts and {self._sent['type']} texts would have gone to the programs in front."
-        yield "Simulated ends took the rest, and nothing real was touched:"
-        yield from textwrap.wrap(
-            "; ".join(self._ends.standing()) + ".", 100, initial_indent="  ", subsequent_indent="  "
-        )
+        if whole:
+            shares = ", ".join(f"{profile} {count}" for profile, count in self._gestures.most_common())
+            for line in textwrap.wrap(f"{gestures} gestures meant something, by profile: {shares}.", 118):
+                yield bold(line)
+            yield f"{self._sent['combination']} shortcuts and {self._sent['type']} texts would have gone to the programs in front."
+            yield "Simulated ends took the rest, and nothing real was touched:"
+            yield from textwrap.wrap(
+                "; ".join(self._ends.standing()) + ".", 100, initial_indent="  ", subsequent_indent="  "
+            )
+        else:
+            yield bold(
+                f"These and others are {gestures} gestures, {self._sent['combination']} shortcuts, {self._sent['type']} texts; "
+                "nothing real was touched."
+            )
         address, meanings = max(self._meanings.items(), key=lambda item: len(item[1]))
         surface, _, control = address.partition(".")
         several = ", ".join(f"{title} in {profile}" for profile, title in meanings.items())
         yield f"One button, {surface} {control}, was {several}."
         down = ", ".join(self._down) if self._down else "nothing"
         yield f"Still down at the end: {down}."
-        yield dim("Next: `fenko demo --keep my-desk` for a desk to change, `fenko devices` for what is plugged in.")
+        yield dim(
+            "Next: `fenko demo --keep my-desk` for a desk to change, "
+            + ("`fenko devices` for what is plugged in." if whole else "`fenko demo --whole` for every gesture.")
+        )

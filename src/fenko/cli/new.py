@@ -21,6 +21,10 @@ from fenko.desk.writing import write_new
 from fenko.system.things import Thing, list_things, looks_like_surface
 
 
+_IN_WORDS = {"midi": "a MIDI controller", "board": "a board of one's own", "other": "any other thing"}
+"""Kinds that need an article or more of their own."""
+
+
 @click.command()
 @click.argument("kinds", nargs=-1, type=click.Choice(list(KINDS)), metavar="[KIND]…")
 @desk_option
@@ -64,7 +68,7 @@ def _of_kinds(kinds: tuple[str, ...]) -> list[Found]:
     for kind in kinds:
         surface = Surface(surface_name(kind, [one.surface.name for one in found]), kind)
         controls = tuple(spot.control for spot in kind_description(kind).spots)
-        found.append(Found("any other thing" if kind == "other" else f"a {kind}", surface, controls=controls))
+        found.append(Found(_IN_WORDS.get(kind, f"a {kind}"), surface, controls=controls))
     return found
 
 

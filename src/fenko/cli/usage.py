@@ -69,7 +69,7 @@ def command(
     doubles take against the desk's times, which layers are searched.
 
     What is said to be missed, to be used more and more, or to be searched is so with 1 false finding in 100. `fenko journal on` has a
-    journal kept. What follows from it: `fenko arrange` and `fenko tune --journal`.
+    journal kept. What follows from it: `fenko arrange` and `fenko tune SURFACE --journal`.
     """
     for path in (map_file, timeline):
         check_ending(path, FORMATS)
@@ -216,7 +216,7 @@ def _show(usage: Usage, every: bool) -> None:
         )  # fmt: skip
         say(
             dim(
-                "from, to: nine of ten lie between; close to it: within a fifth of it, where hands err. `fenko tune --journal` weighs others."
+                "from, to: nine of ten lie between; close to it: within a fifth of it, where hands err. `fenko tune SURFACE --journal` weighs others."
             )
         )
     if usage.layers:

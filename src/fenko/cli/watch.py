@@ -60,7 +60,7 @@ _BAR = 8
 @format_option("text", "jsonl")
 @click.option(
     "--link", "links", multiple=True, metavar="LINK",
-    help="Without a desk: a board too, `serial DEVICE` or `tcp HOST:PORT`, or `midi PORT`. MIDI controllers are found.",
+    help="A board too, `serial DEVICE` or `tcp HOST:PORT`, or `midi PORT`, whatever your desk has. MIDI controllers are found.",
 )  # fmt: skip
 @click.option("--take", "take_path", metavar="FILE", type=click.Path(path_type=Path), help="Record it as a take.")
 @click.option("--name", metavar="TEXT", default="", help="With --take: what the take is called.")
@@ -81,9 +81,9 @@ def command(
     a line for each change.
     """
     goes_with("--take", take_path is not None, name=name, note=take_note)
-    desk = usual_desk(desk_folder)
-    if links and desk is not None:
-        raise click.UsageError("--link is for things that no desk knows; the desk has their links.")
+    if links and desk_folder is not None:
+        raise click.UsageError("--link is for things that no desk knows; the desk of --desk has their links.")
+    desk = None if links else usual_desk(desk_folder)
     things = _things(links)
     if desk is not None:
         for unknown in [surface for surface in surfaces if surface not in desk.plan.surfaces]:

@@ -41,10 +41,15 @@ class Desk {
     constructor() {
         this._backend = global.backend || Meta.get_backend();
         this._lender = null;
-        this._waiting = [];  // who waits until keys have arrived
+        this._underWay = false;  // whether keys have been sent since somebody asked when they arrive
+        this._waiting = [];  // who has asked
         this._device = this._backend.connect('last-device-changed', (backend, device) => {
-            if (device.get_device_type() === Clutter.InputDeviceType.POINTER_DEVICE && this._waiting.length)
-                this._waiting[0]();
+            if (!this._waiting.length)
+                return;
+            if (device.get_device_type() === Clutter.InputDeviceType.POINTER_DEVICE)
+                this._arrived();
+            else
+                this._nudge();  // of several changes only the last one is told
         });
         this._pressed = new Map();  // by who has pressed: what, and what tells that they have left
         this._object = Gio.DBusExportedObject.wrapJSObject(INTERFACE, this);
@@ -54,6 +59,7 @@ class Desk {
         this._title = [];
         const seat = this._seat = Clutter.get_default_backend().get_default_seat();
         this._keyboard = seat.create_virtual_device(Clutter.InputDeviceType.KEYBOARD_DEVICE);
+        this._nudgers = [0, 1].map(() => seat.create_virtual_device(Clutter.InputDeviceType.POINTER_DEVICE));
         this._pointer = seat.create_virtual_device(Clutter.InputDeviceType.POINTER_DEVICE);
         this._sources = Keyboard.getInputSourceManager();
         this._source = this._sources.connect('current-source-changed', () => this._emit('LayoutChanged', this.Layout()));
@@ -144,7 +150,7 @@ class Desk {
         this._pressed.delete(sender);
         Gio.bus_unwatch_name(watch);
         for (const code of keys)
-            this._keyboard.notify_key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
+            this._key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
         for (const button of buttons)
             this._pointer.notify_button(GLib.get_monotonic_time(), button, Clutter.ButtonState.RELEASED);
         this._useLayout(sender, '', '');
@@ -167,17 +173,39 @@ class Desk {
         }
     }
 
-    // When programs have been told of all keys so far. These go through a queue; a move of the pointer by nothing goes the same
-    // way, and shows that it has arrived by which device is the last one then. Who asked first is the first to be told.
+    _key(now, code, state) {
+        this._keyboard.notify_key(now, code, state);
+        this._underWay = true;
+    }
+
+    // When programs have been told of all keys so far. These go through a queue; a move of a pointer by nothing goes the same way,
+    // and shows that it has arrived by which device is the last one then. Who asked first is the first to be told.
     _afterKeys(then) {
-        const arrived = () => {
-            GLib.source_remove(late);
-            this._waiting = this._waiting.filter(other => other !== arrived);
-            then();
-        };
-        const late = GLib.timeout_add(GLib.PRIORITY_LOW, 1000, arrived);  // where it was the last one already
-        this._waiting.push(arrived);
-        this._pointer.notify_relative_motion(GLib.get_monotonic_time(), 0, 0);
+        const one = { then, behindKeys: this._underWay, late: 0 };
+        this._underWay = false;
+        this._waiting.push(one);
+        if (one.behindKeys)
+            one.late = GLib.timeout_add(GLib.PRIORITY_LOW, 1000, () => this._arrived());  // in case it is never told
+        if (this._waiting[0] === one && one.behindKeys)
+            this._nudge();
+        else if (this._waiting[0] === one)
+            this._arrived();
+    }
+
+    _arrived() {
+        do {
+            const one = this._waiting.shift();
+            if (one.late)
+                GLib.source_remove(one.late);
+            one.then();
+        } while (this._waiting.length && !this._waiting[0].behindKeys);
+        if (this._waiting.length)
+            this._nudge();
+    }
+
+    // By two pointers in turn, so that the last device is always another one by it.
+    _nudge() {
+        this._nudgers.reverse()[0].notify_relative_motion(GLib.get_monotonic_time(), 0, 0);
     }
 
     LetGoAsync(none, invocation) {
@@ -195,13 +223,13 @@ class Desk {
             switch (what) {
             case 'key':
                 held.keys[second ? 'add' : 'delete'](first);
-                this._keyboard.notify_key(now, first, second ? Clutter.KeyState.PRESSED : Clutter.KeyState.RELEASED);
+                this._key(now, first, second ? Clutter.KeyState.PRESSED : Clutter.KeyState.RELEASED);
                 break;
             case 'text':  // which means what it says, whatever Caps Lock would make of it
                 if (first)
                     held.capitals = this._seat.get_keymap().get_caps_lock_state();
                 if (held.capitals)
-                    [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._keyboard.notify_key(now, 58, to));
+                    [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._key(now, 58, to));
                 break;
             case 'arrived':
                 this._afterKeys(() => this._emit('Arrived', first));
