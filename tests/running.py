@@ -45,7 +45,15 @@ class Running:
 
     def says(self, text: str, after: int = 0) -> None:
         """Waits until it has said something, behind the first so many characters."""
-        wait_for(lambda: text in self.log.read_text()[after:], f"`{text}` in:\n{self.log.read_text()}")
+
+        def said() -> bool:
+            assert self.process.poll() is None or text in self.log.read_text()[after:], self.log.read_text()
+            return text in self.log.read_text()[after:]
+
+        try:
+            wait_for(said, f"`{text}`")
+        except AssertionError as why:
+            raise AssertionError(f"{why} in:\n{self.log.read_text()}") from None
 
     def end(self) -> int:
         self.process.send_signal(signal.SIGTERM)

@@ -70,7 +70,11 @@ class Session:
             ["bash", "-c", STANDS_IN.get(command.text, command.text)], cwd=self.home, env=self.environment, input="y\n" * 5, text=True, timeout=120,
             stdout=subprocess.PIPE, stderr=subprocess.STDOUT, check=False,
         )  # fmt: skip
-        good = (0, 1) if re.match("fenko (ready|devices|report|service|usage|tune|machine read|windows)", command.text) else (0,)
+        good = (
+            (0, 1)
+            if re.match("fenko (ready|devices|report|service|usage|tune|machine read|windows)", command.text)
+            else (0,)
+        )
         assert done.returncode in good and "Traceback" not in done.stdout, (command, done)
         return self.read(done.stdout)
 
@@ -128,7 +132,8 @@ class Session:
 def fits(shown: list[str], came: str) -> bool:
     """Whether this came: `…` in a line stands for anything, and alone for any lines."""
     parts = [
-        r"(?:.*\n)*?" if line.strip() == "…" else re.escape(line.rstrip()).replace("…", ".*") + r"[ ]*\n" for line in shown
+        r"(?:.*\n)*?" if line.strip() == "…" else re.escape(line.rstrip()).replace("…", ".*") + r"[ ]*\n"
+        for line in shown
     ]
     return re.fullmatch("".join(parts), came if came.endswith("\n") or not came else f"{came}\n") is not None
 
@@ -171,7 +176,9 @@ def test_what_a_page_has_somebody_type(page: Path, session: Session) -> None:
             came = re.sub(r"(desk\.toml:|display :)\d+", r"\1…", came)
             lines[command.line : command.line + len(command.shown or [])] = came.rstrip("\n").split("\n")
         page.write_text("\n".join(lines))
-    assert not wrong, "\n".join(f"{command.page.name}:{command.line}: {command.text} printed\n{came}" for command, came in wrong)
+    assert not wrong, "\n".join(
+        f"{command.page.name}:{command.line}: {command.text} printed\n{came}" for command, came in wrong
+    )
 
 
 MENTIONED = [text for text in dict.fromkeys(one.text for one in inline()) if not re.search(r"[A-Z…]{2}|…|\[", text)]

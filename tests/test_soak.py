@@ -18,7 +18,7 @@ import subprocess
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -29,7 +29,7 @@ from fenko.system.talking import socket_path
 from fenko.system.xserver import Display
 from running import Running
 from screen import Screen, needs_screen, screen
-from support import MakeDesk, wait_for
+from support import FENKO, MakeDesk, wait_for
 
 pytestmark = needs_screen
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))
@@ -39,11 +39,24 @@ DESK = """
 [output]
 keys = "x11"
 [surface.pad]
-kind = "gamepad"
-[surface.keys]
-kind = "keypad"
+kind = "board"
+links = ["tcp 127.0.0.1:{pad}"]
+[surface.pad.control]
+south.sort = "button"
+east.sort = "button"
+north.sort = "button"
+west.sort = "button"
+shoulder.sort = "button"
+start.sort = "button"
+select.sort = "button"
+mode.sort = "button"
+one.sort = "button"
+two.sort = "button"
+stick.sort = "stick"
+trigger.sort = "trigger"
 [surface.box]
-links = ["tcp 127.0.0.1:{port}"]
+kind = "board"
+links = ["tcp 127.0.0.1:{box}"]
 [surface.box.control]
 red.sort = "button"
 [value.zoom]
@@ -59,12 +72,12 @@ south = "f14"
 east = {{ tap = "f15", hold = "shift" }}
 north = "toggle f16"
 west = "layer more"
-shoulder-left = "f17 every 20ms"
+shoulder = "f17 every 20ms"
 "start+select" = "ctrl+f18"
-stick-left = "pointer 300"
-trigger-right = "value zoom follow"
-hat.left = "profile next"
-hat.right = "profile auto"
+stick = "pointer 300"
+trigger = "value zoom follow"
+one = "profile next"
+two = "profile auto"
 mode = "show legend"
 [profile.base.layer.more.on.pad]
 south = "alt+f19"
@@ -79,7 +92,7 @@ when = [{{ app = "hushdesk" }}, {{ running = "recorder" }}]
 [profile.sound.on.pad]
 south = "{key}"
 """
-BUTTONS = ("south", "east", "north", "west", "shoulder-left", "start", "select", "hat.left", "hat.right", "mode")
+BUTTONS = ("south", "east", "north", "west", "shoulder", "start", "select", "one", "two", "mode")
 
 
 @pytest.fixture
@@ -88,43 +101,16 @@ def shown() -> Iterator[Screen]:
         yield one
 
 
-def hands(path: Path, luck: random.Random, seconds: float) -> None:
-    """A take of quick hands for so long."""
-    lines: list[dict[str, object]] = [{"take": 2, "name": "soak", "surfaces": {"pad": "gamepad", "keys": "keypad"}}]
-    t = 0.2
-    down: set[str] = set()
-    while t < seconds:
-        t = round(t + luck.choice([0.0, 0.002, 0.01, 0.05, 0.2]), 3)
-        kind = luck.random()
-        if kind < 0.75:
-            control = luck.choice(BUTTONS)
-            (down.discard if control in down else down.add)(control)
-            lines.append({"t": t, "surface": "pad", "control": control, "value": int(control in down)})
-        elif kind < 0.95:
-            axis = luck.choice(["stick-left.x", "stick-left.y", "trigger-right"])
-            low = 0.0 if axis == "trigger-right" else -1.0
-            lines.append({"t": t, "surface": "pad", "control": axis, "value": round(luck.uniform(low, 1), 3)})
-        else:
-            surface = luck.choice(["pad", "keys"])
-            lines.append({"t": t, luck.choice(["unplug", "plug"]): surface})
-            down.clear()
-    path.write_text("\n".join(map(json.dumps, lines)))
+class Board:
+    """A board on a line; whoever moves its controls has a thread of its own."""
 
+    name = ""
+    has: tuple[str, ...] = ()
 
-class Probe:
-    """A board that presses its button twice a second, and somebody who hears the key."""
-
-    def __init__(self, shown: Screen) -> None:
+    def __init__(self) -> None:
         self.door = socket.create_server(("127.0.0.1", 0))
         self.port = self.door.getsockname()[1]
-        self.seconds: list[float] = []
-        self.lost = 0
         self._ended = False
-        self._display = Display(shown.display)
-        self._code = KERNEL_KEYS[PROBED] + 8
-        core = self._display.connection.core
-        any_modifier = 0x8000
-        self._display.check(core.GrabKey, False, self._display.root, any_modifier, self._code, 1, 1)
         self._thread = threading.Thread(target=self._go, daemon=True)
         self._thread.start()
 
@@ -137,12 +123,73 @@ class Probe:
                 line.settimeout(5)
                 while b"fenko 1\n" not in line.recv(4096):
                     pass
-                line.sendall(b"board 1 box Box\nhas red button\nis red 0\nready\n")
-                while not self._ended:
-                    time.sleep(0.5)
-                    self._press(line)
+                here = [f"board 1 {self.name} {self.name}", *(f"has {one}" for one in self.has), "ready"]
+                line.sendall("".join(f"{one}\n" for one in here).encode())
+                while not self._ended and self.moves(line):
+                    if select.select([line], [], [], 0)[0] and not line.recv(4096):
+                        break
 
-    def _press(self, line: socket.socket) -> None:
+    def moves(self, line: socket.socket) -> bool:
+        """Moves something; false when the line is pulled."""
+        raise NotImplementedError
+
+    def end(self) -> None:
+        """Puts it away."""
+        self._ended = True
+        self._thread.join()
+        self.door.close()
+
+
+class Hands(Board):
+    """Quick ones, at a pad that is pulled out now and then."""
+
+    name = "pad"
+    has = (*(f"{name} button" for name in BUTTONS), "stick stick -100 100", "trigger trigger 0 100")
+
+    def __init__(self, luck: random.Random) -> None:
+        self._luck = luck
+        self._down: set[str] = set()
+        self.moved = 0
+        super().__init__()
+
+    def moves(self, line: socket.socket) -> bool:
+        luck, down = self._luck, self._down
+        kind = luck.random()
+        if kind < 0.001:
+            down.clear()
+            return False
+        if kind < 0.8:
+            control = luck.choice(BUTTONS)
+            (down.discard if control in down else down.add)(control)
+            said = f"is {control} {int(control in down)}"
+        elif kind < 0.9:
+            said = f"is stick {luck.randint(-100, 100)} {luck.randint(-100, 100)}"
+        else:
+            said = f"is trigger {luck.randint(0, 100)}"
+        line.sendall(f"{said}\n".encode())
+        self.moved += 1
+        time.sleep(luck.choice([0.0, 0.002, 0.01, 0.02, 0.1]))
+        return True
+
+
+class Probe(Board):
+    """It presses its button twice a second; and somebody who hears the key."""
+
+    name = "box"
+    has = ("red button",)
+
+    def __init__(self, shown: Screen) -> None:
+        self.seconds: list[float] = []
+        self.lost = 0
+        self._display = Display(shown.display)
+        self._code = KERNEL_KEYS[PROBED] + 8
+        core = self._display.connection.core
+        any_modifier = 0x8000
+        self._display.check(core.GrabKey, False, self._display.root, any_modifier, self._code, 1, 1)
+        super().__init__()
+
+    def moves(self, line: socket.socket) -> bool:
+        time.sleep(0.5)
         list(self._display.events())  # of a press that came too late
         begun = time.perf_counter()
         line.sendall(b"is red 1\n")
@@ -151,8 +198,7 @@ class Probe:
         else:
             self.lost += 1
         line.sendall(b"is red 0\n")
-        if select.select([line], [], [], 0)[0] and not line.recv(4096):
-            raise ConnectionResetError
+        return True
 
     def _comes(self) -> bool:
         end = time.monotonic() + 1
@@ -169,22 +215,22 @@ class Probe:
         return found
 
     def end(self) -> None:
-        self._ended = True
-        self._thread.join()
-        self.door.close()
+        super().end()
         self._display.close()
 
 
 class Soak:
-    def __init__(self, one: Screen, desk: Path, running: Running, luck: random.Random, port: int) -> None:
-        self.screen, self.desk, self.running, self.luck, self.port = one, desk, running, luck, port
+    def __init__(
+        self, one: Screen, desk: Path, running: Running, luck: random.Random, text: Callable[[str], str]
+    ) -> None:
+        self.screen, self.desk, self.running, self.luck, self.text = one, desk, running, luck, text
         self.number = 0
         self.lines: list[socket.socket] = []
 
     def edit(self) -> None:
         """Another key, or, one time in three, something that is wrong."""
         self.number += 1
-        text = DESK.format(key=f"f{1 + self.number % 12}", port=self.port) + f"# {self.number}\n"
+        text = self.text(f"f{1 + self.number % 12}") + f"# {self.number}\n"
         broken = self.luck.choice(["nonsense = 1\n", "[profile.sound", text.replace("south", "suoth")])
         file = self.desk / "desk.toml"
         if self.luck.random() < 1 / 3:
@@ -248,15 +294,22 @@ def threads(pid: int) -> int:
 def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
     seed = int(os.environ.get("FENKO_SOAK_SEED", time.time_ns() % 1_000_000))
     luck = random.Random(seed)
-    probe = Probe(shown)
-    desk = make_desk(DESK.format(key="f1", port=probe.port))
-    take = tmp_path / "t.jsonl"
-    hands(take, luck, SECONDS * 1.5 + 60)
+    probe, hands = Probe(shown), Hands(random.Random(seed))
+
+    def text(key: str) -> str:
+        return DESK.format(key=key, pad=hands.port, box=probe.port)
+
+    desk = make_desk(text("f1"))
+    subprocess.run([*FENKO, "trust", "--yes", "--desk", desk], env=shown.environment, check=True, capture_output=True)
     windows = [shown.terminal(app, app, tmp_path / app) for app in ("Snipwell", "Hushdesk", "Other")]
-    running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", str(take))
+    running = Running(shown, tmp_path / "log", "--desk", str(desk))
     running.says("is running")
-    soak = Soak(shown, desk, running, luck, probe.port)
-    doings = [soak.edit, soak.client, soak.switch, soak.fault, *[lambda: soak.raise_one(windows)] * 3]
+    soak = Soak(shown, desk, running, luck, text)
+
+    def raise_one() -> None:
+        soak.raise_one(windows)
+
+    doings = {soak.edit: 20, soak.client: 20, soak.switch: 20, raise_one: 60, soak.fault: 1}
     done: Counter[str] = Counter()
     pauses: list[tuple[int, int]] = []
     presses: list[list[float]] = []
@@ -268,15 +321,22 @@ def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) 
         pauses.append(soak.at_a_pause())
         if log := os.environ.get("FENKO_SOAK_LOG"):
             descriptors, memory = pauses[-1]
-            seen = {"t": time.monotonic() - begun, "descriptors": descriptors, "kB": memory, "presses": presses[-1], "lost": probe.lost}
+            seen = {
+                "t": time.monotonic() - begun,
+                "descriptors": descriptors,
+                "kB": memory,
+                "presses": presses[-1],
+                "lost": probe.lost,
+            }
             with Path(log).open("a") as file:
-                file.write(json.dumps(seen | {"seed": seed, "done": done}) + "\n")
+                file.write(json.dumps(seen | {"seed": seed, "done": done | {"moves": hands.moved}}) + "\n")
 
     while time.monotonic() < begun + SECONDS:
-        doing = luck.choice(doings)
+        doing = luck.choices([*doings], [*doings.values()])[0]
         with contextlib.suppress(NobodyThere):
             doing()
-        done[getattr(doing, "__name__", "")] += 1
+        done[doing.__name__] += 1
+        time.sleep(luck.choice([0.0, 0.01, 0.1]))
         assert running.process.poll() is None, f"seed {seed}: {running.log.read_text()[-2000:]}"
         if time.monotonic() > after:
             after += SECONDS / PAUSES
@@ -288,13 +348,16 @@ def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) 
     # A process beside the desk that is killed takes the board's line with it, which comes back by itself.
     found = [one for some in presses for one in some]
     assert len(found) > 10 * probe.lost, f"seed {seed}: {len(found)} came, {probe.lost} did not"
-    assert statistics.median(presses[-1] or found) < 2 * statistics.median(presses[0] or found) + 0.005, f"seed {seed}: {presses}"
-    make_desk(DESK.format(key="f1", port=probe.port))
+    assert statistics.median(presses[-1] or found) < 2 * statistics.median(presses[0] or found) + 0.005, (
+        f"seed {seed}: {presses}"
+    )
+    make_desk(text("f1"))
     with RunningDesk() as one:
         one.reload()
         one.stop()
     assert running.process.wait(20) == 0, running.log.read_text()[-2000:]
     probe.end()
+    hands.end()
     assert not shown.keys_down()
     assert "Traceback" not in running.log.read_text()
     print(f"seed {seed}, {dict(done)}, descriptors and kB at pauses {pauses}")
