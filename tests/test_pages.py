@@ -19,9 +19,8 @@ from typing import Any
 
 import pytest
 
-from fenko.cli import cli
 from fenko.data import DEMO
-from pages import PAGES, Command, desk_of, fenko_words, inline, merged, snippets, typed, write_desk
+from pages import PAGES, Command, desk_of, inline, merged, snippets, typed, write_desk
 from screen import Screen, needs_screen, screen
 from support import wait_for
 

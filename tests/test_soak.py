@@ -10,8 +10,8 @@ import contextlib
 import json
 import os
 import random
-import signal
 import select
+import signal
 import socket
 import statistics
 import subprocess

@@ -20,7 +20,6 @@ from fenko.desk.starting import Found, starting_desk, surface_name
 from fenko.desk.writing import write_new
 from fenko.system.things import Thing, list_things, looks_like_surface
 
-
 _IN_WORDS = {"midi": "a MIDI controller", "board": "a board of one's own", "other": "any other thing"}
 """Kinds that need an article or more of their own."""
 
