@@ -21,7 +21,7 @@ from fenko.core.changes import UNPLUG, Change, Effect
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs
-from fenko.desk.compiled import compiled
+from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import load_desk
 from fenko.live.far import FarEnds
 from fenko.live.linked import Linked
@@ -78,10 +78,10 @@ class FarDesk:
 
     def __init__(self, folder: Path, text: str, agreed: Callable[[str], bool] | None = None) -> None:
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / "desk.toml").write_text('format = 1\n[surface.pad]\nkind = "gamepad"\n' + text)
+        self._folder = folder
         self.notes: list[str] = []
-        self.engine = Engine(compiled(load_desk(folder)).plan)
-        desk = compiled(load_desk(folder))
+        desk = self._read(text)
+        self.engine = Engine(desk.plan)
         self.port = FarPort(desk.far, Settings(desk.tables, self.notes.append, None, desk.folder, agreed))
         self.port.wake = lambda due: None
         self._inputs = Inputs(desk.plan.surfaces)
@@ -91,6 +91,15 @@ class FarDesk:
         self.stirred = 0
         self.sent: list[Effect] = []
         """What came of changes that workers told of, and of time."""
+
+    def _read(self, text: str) -> Compiled:
+        (self._folder / "desk.toml").write_text('format = 1\n[surface.pad]\nkind = "gamepad"\n' + text)
+        return compiled(load_desk(self._folder))
+
+    def workers_use(self, text: str) -> None:
+        """The workers hear that the desk is this now."""
+        desk = self._read(text)
+        self.port.use_desk(desk.folder, desk.far, desk.tables)
 
     def hear(self, now: float, item: tuple[str, str], number: float) -> None:
         """What an inbox does."""

@@ -35,6 +35,32 @@ pytestmark = needs_screen
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))
 PAUSES = 8 if SECONDS < 600 else 60
 PROBED = "f24"
+MORE = (
+    "",
+    '[osc.lamps]\nto = "udp 127.0.0.1:9"\n[profile.base.layer.lamps.on]\nbox.blue = "osc /lamp 1"\n',
+    "[value.more]\nrange = [0, 5]\n",
+    '[journal]\nkeep = "7 days"\n',
+    '[profile.other]\nwhen = { app = "other" }\n',
+)
+"""What an edit adds, so that more than keys are others by it."""
+RUBBISH = """
+import gc, os, signal, sys
+from collections import Counter
+def look(number, frame):
+    gc.unfreeze()
+    gc.set_debug(gc.DEBUG_SAVEALL)
+    gc.collect()
+    found = Counter(type(one).__module__ for one in gc.garbage)
+    gc.set_debug(0)
+    with open(os.environ["FENKO_RUBBISH"] + ".draft", "w") as file:
+        file.write(" ".join(name for name, count in found.items() for _ in range(count) if name.startswith("fenko")))
+    os.rename(file.name, os.environ["FENKO_RUBBISH"])
+    gc.garbage.clear()
+    gc.freeze()
+if "run" in sys.orig_argv:
+    signal.signal(signal.SIGUSR2, look)
+"""
+"""Says on demand what nobody refers to any more and stays in memory, for it refers to itself: Fenko looks for none in what a desk is made of."""
 DESK = """
 [output]
 keys = "x11"
@@ -59,6 +85,7 @@ kind = "board"
 links = ["tcp 127.0.0.1:{box}"]
 [surface.box.control]
 red.sort = "button"
+blue.sort = "button"
 [value.zoom]
 range = [0, 1000]
 [notifications]
@@ -230,7 +257,7 @@ class Soak:
     def edit(self) -> None:
         """Another key, or, one time in three, something that is wrong."""
         self.number += 1
-        text = self.text(f"f{1 + self.number % 12}") + f"# {self.number}\n"
+        text = self.text(f"f{1 + self.number % 12}") + self.luck.choice(MORE) + f"# {self.number}\n"
         broken = self.luck.choice(["nonsense = 1\n", "[profile.sound", text.replace("south", "suoth")])
         file = self.desk / "desk.toml"
         if self.luck.random() < 1 / 3:
@@ -291,7 +318,12 @@ def threads(pid: int) -> int:
     return len(os.listdir(f"/proc/{pid}/task"))
 
 
-def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
+def test_everything_at_once(
+    shown: Screen, make_desk: MakeDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "watched").mkdir()
+    (tmp_path / "watched/sitecustomize.py").write_text(RUBBISH)
+    rubbish = tmp_path / "rubbish"
     seed = int(os.environ.get("FENKO_SOAK_SEED", time.time_ns() % 1_000_000))
     luck = random.Random(seed)
     probe, hands = Probe(shown), Hands(random.Random(seed))
@@ -302,6 +334,8 @@ def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) 
     desk = make_desk(text("f1"))
     subprocess.run([*FENKO, "trust", "--yes", "--desk", desk], env=shown.environment, check=True, capture_output=True)
     windows = [shown.terminal(app, app, tmp_path / app) for app in ("Snipwell", "Hushdesk", "Other")]
+    monkeypatch.setenv("FENKO_RUBBISH", str(rubbish))
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path / "watched"), os.environ.get("PYTHONPATH", "")]))
     running = Running(shown, tmp_path / "log", "--desk", str(desk))
     running.says("is running")
     soak = Soak(shown, desk, running, luck, text)
@@ -351,6 +385,9 @@ def test_everything_at_once(shown: Screen, make_desk: MakeDesk, tmp_path: Path) 
     assert statistics.median(presses[-1] or found) < 2 * statistics.median(presses[0] or found) + 0.005, (
         f"seed {seed}: {presses}"
     )
+    running.process.send_signal(signal.SIGUSR2)
+    wait_for(rubbish.exists, "what is rubbish")
+    assert Counter(rubbish.read_text().split()) == {}, f"seed {seed}"
     make_desk(text("f1"))
     with RunningDesk() as one:
         one.reload()

@@ -95,6 +95,18 @@ def test_the_reference_program_is_a_surface(board: Board, far: MakeFar) -> None:
     wait_for(lambda: board.told[6:] == ["rest"], "all off with the desk")
 
 
+def test_another_desk_with_the_same_board_lets_go_of_nothing(board: Board, far: MakeFar) -> None:
+    hands = far(desk(board))
+    hands.said("here now")
+    board.hands(red="1")
+    hands.until(lambda: held(hands), "held")
+    hands.workers_use(desk(board) + '[value.more]\nrange = [0, 5]\n[app.snipwell]\ncommand = ["snipwell"]\n')
+    hands.look(0.5)
+    assert held(hands) and not any("gone" in note for note in hands.notes)
+    hands.workers_use(desk_at("serial /dev/null"))
+    hands.until(lambda: not held(hands), "let go")
+
+
 @pytest.mark.parametrize("how", ["killed", "unplugged", "reset", "worker killed"])
 def test_nothing_stays_held(board: Board, far: MakeFar, how: str) -> None:
     hands = far(desk(board))

@@ -37,6 +37,15 @@ class Timer:
         """Calls `tick` after so many seconds."""
         self.set(time.monotonic() + seconds)
 
+    def end(self) -> None:
+        """Calls nobody any more, and refers to nobody."""
+        self.set(inf)
+        self.tick = _nobody
+
+
+def _nobody(now: float) -> None:
+    pass
+
 
 class Loop:
     """Calls back when a descriptor is readable, and timers when their time has come.

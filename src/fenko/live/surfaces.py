@@ -5,7 +5,6 @@ from __future__ import annotations
 import errno
 import time
 from collections.abc import Callable, Sequence
-from math import inf
 from pathlib import Path
 
 from fenko.core.changes import PLUG, UNPLUG, Change
@@ -264,7 +263,9 @@ class Surfaces:
 
     def close(self) -> None:
         """Gives every device back."""
-        self._free_again.set(inf)
+        # What refers to itself would stay in memory: nobody looks for rubbish among what a desk is made of.
+        self._free_again.end()
+        self._second_try.end()
         self._taken.clear()
         for opened in self._open.values():
             self._loop.remove(opened.fd)

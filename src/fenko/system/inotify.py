@@ -9,6 +9,7 @@ import ctypes
 import os
 import struct
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 _CREATED, _ATTRIBUTES, _MOVED_IN, _DELETED, _MOVED_OUT = 0x100, 0x4, 0x80, 0x200, 0x40
@@ -16,19 +17,24 @@ _WRITTEN, _GONE, _MOVED, _IGNORED = 0x8, 0x400, 0x800, 0x8000
 _HEAD = struct.Struct("@iIII")
 
 
+@cache
+def _library() -> ctypes.CDLL:
+    """Loaded once: each further one would stay in memory, for it refers to itself."""
+    return ctypes.CDLL(None, use_errno=True)
+
+
 class FolderWatch:
     """Watches one folder; with `contents` also what is written into its files, and whether it is still there. `fd` becomes
     readable when something has changed. Raises OSError if it cannot."""
 
     def __init__(self, folder: Path, contents: bool = False) -> None:
-        self._libc = ctypes.CDLL(None, use_errno=True)
-        self.fd: int = self._libc.inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
+        self.fd: int = _library().inotify_init1(os.O_NONBLOCK | os.O_CLOEXEC)
         if self.fd < 0:
             raise OSError(ctypes.get_errno(), os.strerror(ctypes.get_errno()))
         mask = _CREATED | _ATTRIBUTES | _MOVED_IN | _DELETED | _MOVED_OUT
         if contents:
             mask |= _WRITTEN | _GONE | _MOVED
-        if self._libc.inotify_add_watch(self.fd, os.fsencode(folder), mask) < 0:
+        if _library().inotify_add_watch(self.fd, os.fsencode(folder), mask) < 0:
             number = ctypes.get_errno()
             os.close(self.fd)
             raise OSError(number, os.strerror(number), str(folder))

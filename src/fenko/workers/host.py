@@ -112,7 +112,7 @@ def _ends_of(output: Output, tables: Mapping[str, Any]) -> list[str]:
 
 def _read_by(output: Output, end: str, folder: str, tables: Mapping[str, Any]) -> dict[str, Any]:
     """What of a desk a worker reads."""
-    read = {FOLDER: folder} | {name: tables.get(name) for name in (*output.tables, *output.reads, "app", "value")}
+    read = {FOLDER: folder} | {name: tables.get(name) for name in (*output.tables, *output.reads)}
     return read | {output.each: {end: tables[output.each][end]}} if output.each else read
 
 

@@ -107,6 +107,7 @@ OUTPUT = Output(
     "Audio server",
     "The volume of the output, the microphone, or of one program's stream (PulseAudio, PipeWire).",
     "fenko.workers.audio:AudioWorker",
+    reads=("app",),
     verbs=(
         Verb("volume", ChangeVolume, (OF, CHANGE), lambda said: _steps(said.of or OUTPUT_NAME, said.change),
              "volume of front by +5%",

@@ -89,6 +89,7 @@ OUTPUT = Output(
     "Programs and windows",
     "Starts programs, brings their windows to the front, asks them to close, opens files and addresses.",
     "fenko.workers.program:ProgramWorker",
+    reads=("app",),
     verbs=(
         Verb("start", Start, (PROGRAM,), lambda said: (Send("program", "start", (said.name,)),), "start snipwell",
              "starts a program, by the `command` of its [app.NAME]"),
