@@ -157,6 +157,33 @@ def _page() -> None:
     print(OUT / "page.png")
 
 
+PROGRAMS = {"frames": "Snipwell in front", "sound": "Hushdesk in front", "stream": "Beamcart in front"}
+
+
+def _one_pad() -> None:
+    """The right half of the pad as three programs have it, side by side, with a ring around the same button."""
+    ground, body = "#111418", "#1d2226"
+    with tempfile.TemporaryDirectory() as place:
+        _prepare(Path(place))
+        for profile, title in PROGRAMS.items():
+            sheet = [BIN / "fenko", "sheet", profile, "--surface", "pad", "--desk", "bench", "--dark", "--out"]
+            subprocess.run([*sheet, f"{profile}.png"], cwd=place, check=True, stdout=subprocess.DEVNULL)
+            first = next(name for name in (f"{profile}-1.png", f"{profile}.png") if (Path(place) / name).exists())
+            subprocess.run(
+                ["convert", first, "-crop", "372x586+1062+205", "+repage",
+                 "-fill", body, "-draw", "rectangle 0,545 115,586", "-draw", "rectangle 240,577 400,586",
+                 "-fill", "none", "-stroke", "white", "-strokewidth", "4", "-draw", "circle 182,513 182,452", "-stroke", "none",
+                 "-background", ground, "-gravity", "north", "-splice", "0x54", "-fill", "white", "-font", "DejaVu-Sans-Bold",
+                 "-pointsize", "25", "-annotate", "+0+12", title, f"part-{profile}.png"],
+                cwd=place, check=True,
+            )  # fmt: skip
+        parts = [f"part-{profile}.png" for profile in PROGRAMS]
+        made = OUT.parent / "one-pad.png"
+        layout = ["-tile", "3x1", "-geometry", "372x640+22+6", "-background", ground, "-depth", "8"]
+        subprocess.run(["montage", *parts, *layout, made], cwd=place, check=True)
+    print(made)
+
+
 def _rail() -> None:
     """What the demo's evening does with its rail, in no time."""
     from fenko.core.rehearsal import rehearse
@@ -197,7 +224,7 @@ def main() -> None:
             made_of = OUT.parent / f"{name}.png"
             subprocess.run(["montage", *made, *beside, made_of], check=True)
         print(made_of)
-    for name, made_by in (("page", _page), ("rail", _rail)):
+    for name, made_by in (("page", _page), ("rail", _rail), ("one-pad", _one_pad)):
         if not sys.argv[1:] or name in sys.argv[1:]:
             made_by()
     for name in [name for name in sys.argv[1:] or SHOTS if name in SHOTS]:

@@ -59,6 +59,7 @@ class Journalling:
 
     def use_desk(self, desk: Compiled) -> None:
         """Another desk is in force, which may want none."""
+        self._words.clear()  # bindings of the desk before
         days = days_of(desk.tables.get("journal", {}).get("keep", "nothing"))
         if (desk.folder, days) == (self._folder, self._days):
             return
