@@ -6,6 +6,7 @@ usage: stranger.py ROOT"""
 from __future__ import annotations
 
 import json
+import shlex
 import subprocess
 import sys
 import time
@@ -50,7 +51,7 @@ def main() -> None:
         begun = time.monotonic()
         done = subprocess.run(["chroot", root, *PERSON, *words], capture_output=True, text=True)
         steps.append(
-            {"command": " ".join(words), "seconds": round(time.monotonic() - begun, 1), "status": done.returncode}
+            {"command": shlex.join(words), "seconds": round(time.monotonic() - begun, 1), "status": done.returncode}
         )
         assert status is None or done.returncode == status, (words, done.stdout, done.stderr)
         return done.stdout + done.stderr

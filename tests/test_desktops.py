@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import signal
 import subprocess
 import time
@@ -19,6 +20,7 @@ from hypothesis import strategies as st
 from desktops import BARE, DESKTOPS, desktop, missing
 from fenko.outputs.wayland import WaylandPort
 from fenko.system.wayland import Wayland
+from pages import ROOT, snippets, typed
 from running import DESK, Running, press, take
 from support import FENKO, MakeDesk, wait_for
 
@@ -337,6 +339,15 @@ def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
     assert any(about == "session" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "window in front" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "sending keys" and state == "ready" for about, state, _ in facts), facts
+    if "SWAYSOCK" in shown.environment:  # of which a page shows what it says
+        done = subprocess.run([*FENKO, "ready"], env=shown.environment, capture_output=True, text=True)
+        said = done.stdout.replace(shown.environment["WAYLAND_DISPLAY"], "wayland-1")
+        said = re.sub(" +", " ", said.replace(f"server at {shown.environment['DISPLAY']}", "server at :0"))
+        page = next(one for one in snippets([ROOT / "docs/desktops.md"]) if one.kind == "console")
+        (command,) = typed(page)
+        assert command.shown
+        for line in command.shown:
+            assert re.sub(" +", " ", line) in said.split("\n"), (line, said)
 
 
 def test_the_kernels_keyboard_has_the_layout_that_the_desktop_has(shown: Any) -> None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -19,6 +20,7 @@ from pathlib import Path
 import pytest
 
 from fenko import __version__
+from pages import snippets
 
 ROOT = Path(__file__).parent.parent
 PROJECT = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
@@ -227,7 +229,11 @@ def test_a_stranger_has_a_binding_that_works_in_five_commands(fresh: tuple[Path,
     assert found["seen"] == [["KEY_LEFTCTRL", 1], ["KEY_Z", 1], ["KEY_Z", 0], ["KEY_LEFTCTRL", 0]]
     steps = [{"command": "apt install ./fenko.deb", "seconds": round(installing, 1)}, *found["steps"]]
     print(steps)
-    assert len(steps) == 5
+    # They are those of the README, word for word.
+    shown = next(one.text for one in snippets([ROOT / "README.md"]) if "fenko ready" in one.text)
+    words = [shlex.split(line, comments=True) for line in shown.strip().split("\n")]
+    assert [shlex.split(step["command"]) for step in found["steps"]] == words[1:]
+    assert words[0][:2] == ["make", "deb"]
     assert sum(step["seconds"] for step in steps) < 300, steps
     assert "This machine is ready." in found["said"][0]
     assert "pad" in found["said"][1]

@@ -37,6 +37,8 @@ ELSEWHERE = {
 }
 """What needs more than a session, by the beginning of the command: the test that does it."""
 GOES_ON = re.compile(r"fenko (run|windows --follow|legend --web|machine (simulate|watch)|status --follow)")
+ON_ANOTHER_DESKTOP = {"desktops.md": "test_desktops.py::test_ready_says_what_this_desktop_gives"}
+"""Pages whose commands that test types."""
 FROM_NOTHING = {"README.md", "install.md", *(page.name for page in PAGES if page.parent.name == "tutorials")}
 """Pages that begin with no desk; the others with the demo's."""
 STANDS_IN = {"fenko new": "fenko new gamepad", "fenko trust": "fenko trust --yes"}
@@ -151,7 +153,13 @@ def is_elsewhere(command: Command) -> bool:
 
 @needs_screen
 @pytest.mark.parametrize(
-    "page", [page for page in PAGES if any(one.kind in ROWS for one in snippets([page]))], ids=lambda page: page.name
+    "page",
+    [
+        page
+        for page in PAGES
+        if page.name not in ON_ANOTHER_DESKTOP and any(one.kind in ROWS for one in snippets([page]))
+    ],
+    ids=lambda page: page.name,
 )
 def test_what_a_page_has_somebody_type(page: Path, session: Session) -> None:
     if page.name not in FROM_NOTHING:
@@ -232,6 +240,22 @@ def judged(text: str, process: subprocess.Popen[str]) -> None:
 
 
 def test_what_is_done_elsewhere_is_done_there() -> None:
-    for text, test in ELSEWHERE.items():
+    for text, test in (ELSEWHERE | ON_ANOTHER_DESKTOP).items():
         file, _, name = test.partition("::")
         assert re.search(rf"^def {name}", (TESTS / file).read_text(), re.MULTILINE), (text, test)
+
+
+@needs_screen
+def test_another_program_follows_a_desk_as_the_page_shows(session: Session) -> None:
+    (code,) = (one.text for one in snippets() if one.page.name == "talking.md" and one.kind == "python")
+    shutil.copytree(DEMO, session.desk)
+    session.starts(Command(PAGES[0], 0, "fenko run", None))
+    wait_for(lambda: "is running" in (session.home / "said-0").read_text(), "the desk")
+    (session.home / "client.py").write_text(code)
+    process = start(session, f"{sys.executable} -u client.py")
+    assert process.stdout is not None
+    assert process.stdout.readline() == "Lantern Moth animation bench base\n"
+    assert process.stdout.readline() == "frames []\n"
+    process.kill()
+    session.going = session.going[:1]
+    session.ends()

@@ -16,7 +16,7 @@ from fenko.core.controls import KINDS
 from fenko.data import DEMO
 from fenko.desk.descriptions import load_description
 from fenko.desk.load import load_desk
-from pages import PAGES, Command, Snippet, demo_desk, fenko_words, inline, merged, snippets, typed, write_desk
+from pages import PAGES, ROOT, Command, Snippet, demo_desk, fenko_words, inline, merged, snippets, typed, write_desk
 
 COMMANDS = [*(command for one in snippets() for command in typed(one)), *inline()]
 
@@ -72,6 +72,16 @@ def test_commands_are_what_they_say(command: Command) -> None:
         for word in words:
             if word.startswith("--"):
                 assert word.partition("=")[0] in known, (command, word)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_tests_that_are_named_are_there(page: Path) -> None:
+    for file, name in re.findall(r"`(test_\w+\.py)(?:::(test_\w+))?`", page.read_text()):
+        found = [place for place in (ROOT / "tests" / file, ROOT / "tests/kernel" / file) if place.exists()]
+        assert found and any(re.search(rf"^def {name}", place.read_text(), re.MULTILINE) for place in found), (
+            file,
+            name,
+        )
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
