@@ -171,8 +171,6 @@ def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
 
 
 def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
-    if type(editor.shown).__name__ == "Sway" and editor.sees < 1000:
-        pytest.skip("a program of the X server behind sway reads a keymap when it comes to it (docs/desktops.md)")
     control = "west" if editor.sees >= len(_MANY) else "shoulder-right"
     os.killpg(editor.process.pid, signal.SIGSTOP)
     goes_on = threading.Timer(2, os.killpg, (editor.process.pid, signal.SIGCONT))

@@ -13,6 +13,8 @@ from fenko.system.xserver import SOCKETS, NoWindow, open_display, socket_name
 
 _PATIENCE = 10.0
 """Seconds after which it is believed that a program never reads its keys."""
+LAST_PATIENCE = 5.0
+"""Seconds that a program has at the end to read what was typed."""
 _LOOK_EVERY = 0.02
 _CONNECTED = "03"
 

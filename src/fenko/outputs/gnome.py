@@ -17,7 +17,7 @@ import msgspec
 
 from fenko.core.axes import Detents
 from fenko.core.keys import key_code
-from fenko.outputs.behind import Behind
+from fenko.outputs.behind import LAST_PATIENCE, Behind
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.lentsymbols import LAYOUT, LentSymbols, forget
@@ -38,8 +38,6 @@ _PATIENCE = 12.0
 """Seconds after which it is believed that it never will."""
 _ARRIVES_WITHIN = 1.5
 """Seconds that the shell has at the end to say that it has handed on all keys; it takes one at most."""
-_LAST_PATIENCE = 5.0
-"""Seconds that a program has at the end to read what was typed."""
 
 
 class GnomePort(KeyPort):
@@ -213,11 +211,11 @@ class GnomePort(KeyPort):
 
     def _let_read(self) -> None:
         """What was lent goes with Fenko; whoever has just been typed into has a moment to read it."""
-        end = time.monotonic() + _LAST_PATIENCE
+        end = time.monotonic() + LAST_PATIENCE
         if self._unasked:
             self._ask_arrival()
             self._flush()
-        while self._arriving and time.monotonic() < end - _LAST_PATIENCE + _ARRIVES_WITHIN:
+        while self._arriving and time.monotonic() < end - LAST_PATIENCE + _ARRIVES_WITHIN:
             select.select([self._bus.fd], [], [], _LOOK_EVERY)
             self._heard()
         self._behind.wait(end - time.monotonic())

@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable
 
 from fenko.core.keys import KERNEL_KEYS, key_code
+from fenko.outputs.behind import LAST_PATIENCE, Behind
 from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.gnome import open_port as gnome_port
 from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, KeyPort, Typing
@@ -190,6 +191,10 @@ class WaylandPort(CompositorPort):
                 self._button(button, False)
             self._keyboard.tell("modifiers", 0, 0, 0, 0)
             self._line.settle(_LETS_GO_WITHIN)
+            if self._keymap.lends:
+                behind = Behind()
+                behind.typed()
+                behind.wait(LAST_PATIENCE)
         self._line.close()
 
 

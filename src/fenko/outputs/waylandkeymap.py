@@ -35,6 +35,11 @@ class OwnKeymap:
         self._high = [(code, 0) for code in range(above, above + MOST_AT_ONCE)]
         self._lent: dict[str, Slot] = {}  # the one that was needed last stands last
 
+    @property
+    def lends(self) -> bool:
+        """Whether it has keys that the person's own has not."""
+        return bool(self._lent)
+
     def codes(self, character: str) -> tuple[int, ...] | None:
         """The codes that make a character, modifiers first; None if it has to be lent a key."""
         for group, table in enumerate(self.base.groups):
