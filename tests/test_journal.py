@@ -25,6 +25,8 @@ from hypothesis import strategies as st
 from boards import CONTROLS, Board
 from fenko.core.phrase import parse_phrase
 from fenko.core.plan import Binding as Bound
+from fenko.live.beside import Beside
+from fenko.live.loop import Loop
 from fenko.services.journalling import Writer
 from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalError, Use, journal_file, undoes, words_of
 from running import DESK as PLAIN
@@ -237,6 +239,30 @@ def test_who_writes_may_stand_still(bench: Bench) -> None:
     assert time.monotonic() - began < 8
     os.kill(writer, signal.SIGCONT)
     wait_for(lambda: bench.used().count(("", "base", "bench.red", "tap")) == 5, "the last one, written afterwards")
+
+
+def test_who_writes_is_not_waited_for() -> None:
+    """Neither when the desk wants no journal any more: it ends by itself, as soon as it can."""
+    with Loop() as loop:
+        beside = Beside(loop, "fenko.services.journalling", lambda data: None, lambda: None)
+        beside.start()
+        os.kill(beside.pid, signal.SIGSTOP)
+        pid, begun = beside.pid, time.monotonic()
+        beside.leave(b"")
+        assert time.monotonic() - begun < 0.5 and not beside.there
+        os.kill(pid, signal.SIGCONT)
+
+        def look(now: float) -> None:
+            if Path(f"/proc/{pid}").exists():
+                looking.set_in(0.05)
+            else:
+                loop.stop()
+
+        looking = loop.timer(look)
+        looking.set_in(0.0)
+        late = loop.timer(lambda now: pytest.fail("it is still there"))
+        late.set_in(30)
+        loop.run()
 
 
 def test_a_desk_that_wants_none_any_more_has_none(bench: Bench) -> None:

@@ -64,6 +64,30 @@ class Beside:
         self._let_go()
         os.waitpid(self.pid, 0 if ended else os.WNOHANG)
 
+    def leave(self, last: bytes) -> None:
+        """The same without waiting for it: the loop notices when it has ended. Of what it does not take at once the rest is lost."""
+        if self._line is None:
+            return
+        line, pid, loop = self._line, self.pid, self._loop
+        self._line = None
+
+        def gone() -> None:
+            with contextlib.suppress(BlockingIOError):
+                try:
+                    if line.recv(1 << 16):
+                        return
+                except ConnectionError:
+                    pass
+                loop.remove(line.fileno())
+                line.close()
+                os.waitpid(pid, 0)  # it has closed its end, so it ends now
+
+        with contextlib.suppress(OSError):
+            line.send(last)
+            line.shutdown(socket.SHUT_WR)
+        loop.remove(line.fileno())
+        loop.add(line.fileno(), gone)
+
     def _readable(self) -> None:
         assert self._line is not None
         try:

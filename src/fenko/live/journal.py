@@ -63,7 +63,7 @@ class Journalling:
         days = days_of(desk.tables.get("journal", {}).get("keep", "nothing"))
         if (desk.folder, days) == (self._folder, self._days):
             return
-        self.close()
+        self._end(self._beside.leave)
         self._folder, self._days = desk.folder, days
         self._started = -inf
         self._engine.tell(self._keep if days else None, self._timed if days else None)
@@ -171,8 +171,11 @@ class Journalling:
 
     def close(self) -> None:
         """Hands over the rest and ends it."""
+        self._end(self._beside.finish)
+
+    def _end(self, end: Callable[[bytes], None]) -> None:
         if self.on and self._rows:
             self._hand_over(time.monotonic())
         self._timer.set(inf)
         self._layers.clear()
-        self._beside.finish(bytes(self._waiting))
+        end(bytes(self._waiting))
