@@ -12,6 +12,7 @@ from fenko.live.loop import Loop
 from fenko.system.beside import started
 
 _MOMENT = 2.0  # s
+_LOOK_EVERY = 0.05  # s
 
 
 class Beside:
@@ -80,7 +81,15 @@ class Beside:
                     pass
                 loop.remove(line.fileno())
                 line.close()
-                os.waitpid(pid, 0)  # it has closed its end, so it ends now
+                looking.set_in(0.0)
+
+        def look(now: float) -> None:
+            if os.waitpid(pid, os.WNOHANG) == (0, 0):
+                looking.set_in(_LOOK_EVERY)
+            else:
+                looking.end()
+
+        looking = loop.timer(look)
 
         with contextlib.suppress(OSError):
             line.send(last)
