@@ -7,7 +7,7 @@ from msgspec import structs
 from fenko.core.circumstances import Focus
 from fenko.focus.front import FrontWindow, Window
 from fenko.system.xserver import Display, NoWindow, open_display
-from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds_of, listed
+from fenko.system.xwindows import BELONGING, DESCRIBING, PASSING, described, in_front, kinds_of, listed
 
 _TELLING = ("_NET_ACTIVE_WINDOW", "_NET_SUPPORTING_WM_CHECK", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 """The properties whose change may change what is in front."""
@@ -39,21 +39,24 @@ class X11Front(FrontWindow):
 
     def current(self) -> Focus:
         """What is in front now; an empty focus where nothing is."""
+        return self._current(self._active())
+
+    def _current(self, window: int) -> Focus:
         for _ in range(3):
-            window = self._active()
             if not window:
                 break
             try:
                 return self._seen(window)
             except NoWindow:
-                continue  # it vanished while being read; ask again who is in front
+                window = self._active()  # it vanished while being read
         return Focus()
 
     def _seen(self, window: int) -> Focus:
-        kinds = kinds_of(self._display, window)
-        if kinds & PASSING:
-            return self._last
-        focus = described(self._display, window)
+        with self._display.ahead(window, DESCRIBING):
+            kinds = kinds_of(self._display, window)
+            if kinds & PASSING:
+                return self._last
+            focus = described(self._display, window)
         if focus.owner is None and kinds & BELONGING and _whose(focus) and _whose(focus) == _whose(self._main):
             focus = structs.replace(focus, owner=self._main)
         elif focus.owner is None:
@@ -71,7 +74,7 @@ class X11Front(FrontWindow):
             window = self._active()
             if window != self._watched:
                 self._watch(window)
-            focus = self.current()
+            focus = self._current(window)
         return focus
 
     def _something_happened(self) -> bool:
@@ -103,14 +106,13 @@ class X11Front(FrontWindow):
     def _active(self) -> int:
         """The window in front. A window manager that ended leaves its last answer behind, which is no longer believed."""
         display = self._display
-        manager = display.manager_window()
+        with display.ahead(display.root, ("_NET_SUPPORTING_WM_CHECK", "_NET_ACTIVE_WINDOW")):
+            manager, window = display.manager_window(), in_front(display)
         if manager != self._manager:
             self._manager = manager
             if manager:
                 display.select(manager, display.x.EventMask.StructureNotify)
-        if not manager:
-            return 0
-        return in_front(display)
+        return window if manager else 0
 
     def _watch(self, window: int) -> None:
         """Follows the title of this window in place of the one before."""

@@ -6,7 +6,7 @@ import contextlib
 import importlib
 import re
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -51,6 +51,7 @@ class Display:
         self.root: int = screen.root
         self.fd: int = self.connection.get_file_descriptor()
         self._atoms: dict[str, int] = {}
+        self._ahead: dict[tuple[int, str], Any] = {}
 
     def tell(self, request: Callable[..., Any], *arguments: Any) -> None:
         """Makes a request that has no reply."""
@@ -92,9 +93,27 @@ class Display:
 
     def property(self, window: int, name: str) -> bytes:
         """A property's bytes; empty where the window does not have it."""
-        request = self.connection.core.GetProperty
-        value: bytes = self.ask(request, False, window, self.atom(name), _ANY_TYPE, 0, _LONGEST).value.buf()
+        asked = self._ahead.pop((window, name), None)
+        reply = self.ask(lambda: self._ask_property(window, name) if asked is None else asked)
+        value: bytes = reply.value.buf()
         return value
+
+    def _ask_property(self, window: int, name: str) -> Any:
+        return self.connection.core.GetProperty(False, window, self.atom(name), _ANY_TYPE, 0, _LONGEST)
+
+    @contextlib.contextmanager
+    def ahead(self, window: int, names: Iterable[str]) -> Iterator[None]:
+        """Within it these properties of a window are all had in the time that one takes: a server that is busy is waited for once."""
+        try:
+            self._ahead = {(window, name): self._ask_property(window, name) for name in names}
+            yield
+        except self._gone as why:
+            raise DisplayError(f"display {self.name} is gone") from why
+        finally:
+            asked, self._ahead = self._ahead, {}
+            for one in asked.values():
+                with contextlib.suppress(self._gone):
+                    one.discard_reply()
 
     def text_property(self, window: int, name: str) -> str:
         """A property's text."""
