@@ -3,8 +3,11 @@ line protocol against whatever a line can say."""
 
 from __future__ import annotations
 
+import itertools
+import json
 import os
 import random
+import select
 import shutil
 import signal
 import socket
@@ -25,7 +28,7 @@ from fenko.core.controls import SORTS
 from fenko.core.flow import MOST_A_SECOND, Flow, summed_up
 from fenko.core.inputs import Raw
 from fenko.data import BOARDS
-from support import wait_for
+from support import FENKO, MakeDesk, wait_for
 
 __all__ = ["far"]
 DESK = """
@@ -93,6 +96,28 @@ def test_the_reference_program_is_a_surface(board: Board, far: MakeFar) -> None:
     hands.until(lambda: board.told[5:] == ["lamp red off"])
     hands.close()
     wait_for(lambda: board.told[6:] == ["rest"], "all off with the desk")
+
+
+def test_a_board_is_watched_whatever_the_desk_has(board: Board, make_desk: MakeDesk) -> None:
+    usual = os.environ | {"FENKO_DESK": str(make_desk('[surface.pad]\nkind = "gamepad"\n'))}
+    watch = [*FENKO, "watch", "--format", "jsonl", "--link", f"serial {board.device}"]
+    assert subprocess.run([*watch, "--desk", usual["FENKO_DESK"]], capture_output=True).returncode == 2
+    process = subprocess.Popen(watch, env=usual | {"PYTHONUNBUFFERED": "1"}, stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    try:
+        presses = itertools.cycle((lambda: board.hands(red="1"), board.hands))
+
+        def pressed() -> bool:
+            next(presses)()  # it is not known when it is there
+            return bool(select.select([process.stdout], [], [], 0.3)[0])
+
+        wait_for(pressed, "a line")
+        while (line := json.loads(process.stdout.readline())).get("control") != "red":
+            pass
+        assert line["value"] == 1
+    finally:
+        process.send_signal(signal.SIGINT)
+        assert process.wait(20) == 0
 
 
 def test_another_desk_with_the_same_board_lets_go_of_nothing(board: Board, far: MakeFar) -> None:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TypeVar
 
 import click
+from click.core import ParameterSource
 
 from fenko.cli.fullscreen import FullScreen
 from fenko.cli.shared import (
@@ -81,7 +82,8 @@ def command(
     a line for each change.
     """
     goes_with("--take", take_path is not None, name=name, note=take_note)
-    if links and desk_folder is not None:
+    source = click.get_current_context().get_parameter_source("desk_folder")
+    if links and source is ParameterSource.COMMANDLINE:
         raise click.UsageError("--link is for things that no desk knows; the desk of --desk has their links.")
     desk = None if links else usual_desk(desk_folder)
     things = _things(links)
