@@ -7,7 +7,6 @@ import itertools
 import json
 import os
 import random
-import select
 import shutil
 import signal
 import socket
@@ -98,23 +97,22 @@ def test_the_reference_program_is_a_surface(board: Board, far: MakeFar) -> None:
     wait_for(lambda: board.told[6:] == ["rest"], "all off with the desk")
 
 
-def test_a_board_is_watched_whatever_the_desk_has(board: Board, make_desk: MakeDesk) -> None:
+def test_a_board_is_watched_whatever_the_desk_has(board: Board, make_desk: MakeDesk, tmp_path: Path) -> None:
     usual = os.environ | {"FENKO_DESK": str(make_desk('[surface.pad]\nkind = "gamepad"\n'))}
     watch = [*FENKO, "watch", "--format", "jsonl", "--link", f"serial {board.device}"]
     assert subprocess.run([*watch, "--desk", usual["FENKO_DESK"]], capture_output=True).returncode == 2
-    process = subprocess.Popen(watch, env=usual | {"PYTHONUNBUFFERED": "1"}, stdout=subprocess.PIPE, text=True)
-    assert process.stdout is not None
+    with (tmp_path / "seen").open("wb") as file:
+        process = subprocess.Popen(watch, env=usual, stdout=file)
+    presses = itertools.cycle((lambda: board.hands(red="1"), board.hands))
+
+    def seen() -> bool:
+        next(presses)()  # it is not known when it is there
+        time.sleep(0.1)
+        lines = map(json.loads, (tmp_path / "seen").read_text().rpartition("\n")[0].splitlines())
+        return any((line.get("control"), line.get("value")) == ("red", 1) for line in lines)
+
     try:
-        presses = itertools.cycle((lambda: board.hands(red="1"), board.hands))
-
-        def pressed() -> bool:
-            next(presses)()  # it is not known when it is there
-            return bool(select.select([process.stdout], [], [], 0.3)[0])
-
-        wait_for(pressed, "a line")
-        while (line := json.loads(process.stdout.readline())).get("control") != "red":
-            pass
-        assert line["value"] == 1
+        wait_for(seen, "the button")
     finally:
         process.send_signal(signal.SIGINT)
         assert process.wait(20) == 0
