@@ -737,12 +737,6 @@ def test_the_examples_of_the_docs_are_a_desk(make_desk: MakeDesk) -> None:
     assert plan.surfaces["dial"].conditioning["dial"].spin == ((5, 1), (20, 8))
 
 
-def test_the_docs_show_what_explain_says(fenko: Run) -> None:
-    shown = re.search(r"```text\n(.*?)```", DOCS, re.DOTALL)
-    assert shown is not None
-    assert fenko("explain", "pad.stick-left", "--app", "beamcart", "--desk", str(DEMO)).stdout == shown[1]
-
-
 def test_the_docs_name_every_setting_of_positions_and_values() -> None:
     words = [f"`{name}`" for name in (*fields(ControlFile), *fields(ValueFile))]
     assert [word for word in words if word not in DOCS and f"\n{word[1:-1]} " not in DOCS] == []

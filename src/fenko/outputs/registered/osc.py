@@ -216,6 +216,7 @@ OUTPUT = Output(
     "OSC",
     "Open Sound Control: lighting desks, sound engines, shows (UDP, or TCP with SLIP).",
     "fenko.workers.osc:OscWorker",
+    reads=("value",),
     verbs=(
         Verb("osc", SendOsc, (ADDRESS, ARGUMENTS, CHANGE, PEER), _steps, "osc /grain/size follow 0 to 2",
              'sends a message: `osc /cue/go 7 "fast"` (`1` is an int, `1.0` a float, `"x"` a text, `true`, `false`, `nil`), or a number '
