@@ -43,7 +43,7 @@ _LOOK_EVERY = 0.02
 """Seconds between two looks at a program that has not read its keys yet."""
 _PATIENCE = 10.0
 """Seconds after which it is believed that it never will."""
-_LAST_PATIENCE = 2.0
+_LAST_PATIENCE = 5.0
 """Seconds that a program has at the end to read what was typed."""
 _LETTING_GO = 0.150
 """Seconds that programs get at the end to notice what was typed with a lent key code before it is taken back."""
