@@ -9,8 +9,6 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from fenko.data import DEMO
-
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("**/*.md"))]
 _BLOCK = re.compile(r"^([ ]*)```(\w+)\n(.*?)^\1```", re.MULTILINE | re.DOTALL)
@@ -98,11 +96,6 @@ def desk_of(folder: Path) -> dict[str, Any]:
         for file in sorted(folder.glob(pattern)):
             found = merged(found, tomllib.loads(file.read_text()))
     return found
-
-
-def demo_desk() -> dict[str, Any]:
-    """The demo's."""
-    return desk_of(DEMO)
 
 
 def write_desk(folder: Path, desk: dict[str, Any]) -> None:

@@ -16,14 +16,14 @@ from fenko.core.controls import KINDS
 from fenko.data import DEMO
 from fenko.desk.descriptions import load_description
 from fenko.desk.load import load_desk
-from pages import PAGES, ROOT, Command, Snippet, demo_desk, fenko_words, inline, merged, snippets, typed, write_desk
+from pages import PAGES, ROOT, Command, Snippet, desk_of, fenko_words, inline, merged, snippets, typed, write_desk
 
 COMMANDS = [*(command for one in snippets() for command in typed(one)), *inline()]
 
 
 def _bench(page: Path) -> dict[str, Any]:
     """What a piece stands on: the demo's desk, and the values that other pieces of its page have."""
-    found = demo_desk()
+    found = desk_of(DEMO)
     for one in snippets([page]):
         if one.kind == "toml":
             found = merged(found, {"value": tomllib.loads(one.text).get("value", {})})

@@ -19,7 +19,7 @@ from matplotlib.figure import Figure
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs/soak.png"
-_BLUE, _ORANGE, _GREY = "#0072b2", "#d55e00", "#8c8c88"
+_BLUE, _ORANGE = "#0072b2", "#d55e00"
 
 
 def run(minutes: float, log: Path) -> None:

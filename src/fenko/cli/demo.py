@@ -150,8 +150,8 @@ def _sorts(moment: Moment) -> Iterator[tuple[object, ...]]:
     for action in moment.actions:
         yield "gesture", action.gesture
         yield "bound", action.binding is not None
-        for effect in moment.effects:
-            yield effect[1], effect[2] if effect[1] == "fenko" or effect[2] == "type" else ""
+    for effect in moment.effects if moment.actions else ():
+        yield effect[1], effect[2] if effect[1] == "fenko" or effect[2] == "type" else ""
 
 
 def _news(lines: Iterable[_Line]) -> Iterator[_Line]:

@@ -7,7 +7,7 @@ from msgspec import structs
 from fenko.core.circumstances import Focus
 from fenko.focus.front import FrontWindow, Window
 from fenko.system.xserver import Display, NoWindow, open_display
-from fenko.system.xwindows import BELONGING, DESCRIBING, PASSING, described, in_front, kinds_of, listed
+from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds_of, listed
 
 _TELLING = ("_NET_ACTIVE_WINDOW", "_NET_SUPPORTING_WM_CHECK", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 """The properties whose change may change what is in front."""
@@ -52,11 +52,10 @@ class X11Front(FrontWindow):
         return Focus()
 
     def _seen(self, window: int) -> Focus:
-        with self._display.ahead(window, DESCRIBING):
-            kinds = kinds_of(self._display, window)
-            if kinds & PASSING:
-                return self._last
-            focus = described(self._display, window)
+        kinds = kinds_of(self._display, window)
+        if kinds & PASSING:
+            return self._last
+        focus = described(self._display, window)
         if focus.owner is None and kinds & BELONGING and _whose(focus) and _whose(focus) == _whose(self._main):
             focus = structs.replace(focus, owner=self._main)
         elif focus.owner is None:

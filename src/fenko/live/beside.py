@@ -90,10 +90,10 @@ class Beside:
                 looking.end()
 
         looking = loop.timer(look)
-
         with contextlib.suppress(OSError):
             line.send(last)
-            line.shutdown(socket.SHUT_WR)
+        with contextlib.suppress(OSError):
+            line.shutdown(socket.SHUT_WR)  # also where it took nothing, or it would never end
         loop.remove(line.fileno())
         loop.add(line.fileno(), gone)
 

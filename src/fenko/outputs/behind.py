@@ -7,15 +7,10 @@ import select
 import threading
 import time
 
-from fenko.outputs.reading import Read, Reader
+from fenko.outputs.reading import LOOK_EVERY, PATIENCE, Read, Reader
 from fenko.system.session import DisplayError, display_name
 from fenko.system.xserver import SOCKETS, NoWindow, open_display, socket_name
 
-_PATIENCE = 10.0
-"""Seconds after which it is believed that a program never reads its keys."""
-LAST_PATIENCE = 5.0
-"""Seconds that a program has at the end to read what was typed."""
-_LOOK_EVERY = 0.02
 _CONNECTED = "03"
 
 
@@ -57,14 +52,14 @@ class Behind:
                     if self._taken():
                         window = next(iter(display.numbers_property(display.root, "_NET_ACTIVE_WINDOW")), 0)
                         if window:
-                            readers[window] = time.monotonic() + _PATIENCE, Reader(display, window)
+                            readers[window] = time.monotonic() + PATIENCE, Reader(display, window)
                     for event in display.events():
                         for _, reader in readers.values():
                             reader.heard(event)
                     now = time.monotonic()
                     readers = {w: one for w, one in readers.items() if now < one[0] and one[1].look() is Read.NO}
                     if readers:
-                        select.select([display.fd], [], [], _LOOK_EVERY)
+                        select.select([display.fd], [], [], LOOK_EVERY)
             finally:
                 display.close()
         except (DisplayError, NoWindow, OSError):

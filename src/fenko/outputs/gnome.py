@@ -17,11 +17,12 @@ import msgspec
 
 from fenko.core.axes import Detents
 from fenko.core.keys import key_code
-from fenko.outputs.behind import LAST_PATIENCE, Behind
+from fenko.outputs.behind import Behind
 from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.lentsymbols import LAYOUT, LentSymbols, forget
 from fenko.outputs.port import Descriptor, PortError, PortLost
+from fenko.outputs.reading import LAST_PATIENCE
 from fenko.outputs.xkeymap import position
 from fenko.system.bus import BusError, open_bus
 from fenko.system.gnome import DESK, check
@@ -211,14 +212,14 @@ class GnomePort(KeyPort):
 
     def _let_read(self) -> None:
         """What was lent goes with Fenko; whoever has just been typed into has a moment to read it."""
-        end = time.monotonic() + LAST_PATIENCE
+        begun = time.monotonic()
         if self._unasked:
             self._ask_arrival()
             self._flush()
-        while self._arriving and time.monotonic() < end - LAST_PATIENCE + _ARRIVES_WITHIN:
+        while self._arriving and time.monotonic() < begun + _ARRIVES_WITHIN:
             select.select([self._bus.fd], [], [], _LOOK_EVERY)
             self._heard()
-        self._behind.wait(end - time.monotonic())
+        self._behind.wait(begun + LAST_PATIENCE - time.monotonic())
 
     def close(self) -> None:
         """Leaves the bus, by which everything goes up."""

@@ -13,6 +13,12 @@ from typing import Any
 
 from fenko.system.xserver import Display, NoWindow
 
+PATIENCE = 10.0
+"""Seconds after which it is believed that a program never reads its keys."""
+LAST_PATIENCE = 5.0
+"""Seconds that a program has at the end to read what was typed."""
+LOOK_EVERY = 0.02
+"""Seconds between two looks at a program that has not read its keys yet."""
 _ASLEEP = 0.05
 """Seconds that a process has to sleep through to have read everything."""
 _BLIND = 0.5

@@ -11,13 +11,14 @@ import time
 from collections.abc import Callable
 
 from fenko.core.keys import KERNEL_KEYS, key_code
-from fenko.outputs.behind import LAST_PATIENCE, Behind
+from fenko.outputs.behind import Behind
 from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.gnome import open_port as gnome_port
 from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.kwin import FAKE_INPUT, KWinPort
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.port import PortError, Settings
+from fenko.outputs.reading import LAST_PATIENCE
 from fenko.outputs.waylandkeymap import GROUPS, MOST_AT_ONCE, OwnKeymap, is_own
 from fenko.outputs.xkeymap import position
 from fenko.system.desktop_windows import AnotherDesktop

@@ -21,7 +21,7 @@ from fenko.core.words import shortened
 from fenko.outputs.keys import GAP, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
-from fenko.outputs.reading import Read, Reader
+from fenko.outputs.reading import LAST_PATIENCE, LOOK_EVERY, PATIENCE, Read, Reader
 from fenko.outputs.xkeymap import Keymap, Lending, Slot
 from fenko.system import xkb
 from fenko.system.session import DisplayError, display_name
@@ -39,12 +39,6 @@ _STATE_NOTIFY, _GROUP_CHANGED = 1 << 2, 1 << 4
 _DELAY = round(GAP * 1000)
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
-_LOOK_EVERY = 0.02
-"""Seconds between two looks at a program that has not read its keys yet."""
-_PATIENCE = 10.0
-"""Seconds after which it is believed that it never will."""
-_LAST_PATIENCE = 5.0
-"""Seconds that a program has at the end to read what was typed."""
 _LETTING_GO = 0.150
 """Seconds that programs get at the end to notice what was typed with a lent key code before it is taken back."""
 _MODIFIER_CODES = frozenset(code for key in MODIFIERS if (code := key_code(key)) is not None)
@@ -255,9 +249,9 @@ class X11Port(KeyPort):
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
         self._ask_readers()
-        end = time.monotonic() + _PATIENCE
+        end = time.monotonic() + PATIENCE
         while (read := self._all_read()) is Read.NO and time.monotonic() < end:
-            yield _LOOK_EVERY
+            yield LOOK_EVERY
         if read is Read.NO:
             self._warn(f"not typed, for the program does not read its keys: {_shown(rest)}")
             return False
@@ -360,9 +354,9 @@ class X11Port(KeyPort):
         with contextlib.suppress(*LOST):  # with the server gone nothing is down any more
             if self._put:
                 self._ask_readers()
-                end = time.monotonic() + _LAST_PATIENCE
+                end = time.monotonic() + LAST_PATIENCE
                 while self._all_read() is Read.NO and time.monotonic() < end:
-                    time.sleep(_LOOK_EVERY)
+                    time.sleep(LOOK_EVERY)
             lift(self._display, self._ledger)
         self._display.close()
 

@@ -17,16 +17,15 @@ _FROM_A_PAGER = 2
 """Says to the window manager that the person asks for it, so that it does not hold it back."""
 
 
-DESCRIBING = (
-    "_NET_WM_WINDOW_TYPE", "WM_CLASS", "_NET_WM_NAME", "_NET_WM_PID", "WM_CLIENT_MACHINE", "WM_TRANSIENT_FOR",
-)  # fmt: skip
+_DESCRIBING = ("WM_CLASS", "_NET_WM_NAME", "_NET_WM_PID", "WM_CLIENT_MACHINE", "WM_TRANSIENT_FOR")
 """What a window is known by, as far as most windows need."""
 
 
 def described(display: Display, window: int) -> Focus:
     """A window as a profile's `when` names it, and the one that it is a dialog of. Raises NoWindow."""
-    focus = _alone(display, window)
-    owner = owner_of(display, window)
+    with display.ahead(window, _DESCRIBING):
+        focus = _alone(display, window)
+        owner = owner_of(display, window)
     try:
         return structs.replace(focus, owner=_alone(display, owner)) if owner else focus
     except NoWindow:
