@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import contextlib
+import itertools
 import json
 import os
 import pwd
@@ -22,7 +23,7 @@ from typing import Any
 import pytest
 
 from screen import MISSING, screen
-from support import FENKO, wait_for
+from support import FENKO, wait_for, without_end
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
@@ -130,6 +131,13 @@ class Compositor:
         pipe.write(f"{title}\n".encode())
         pipe.flush()
 
+    @contextmanager
+    def titles_without_end(self, window: str) -> Iterator[None]:
+        """Gives a window another title all the while."""
+        number = itertools.count()
+        with without_end(lambda: self.set_title(window, f"Reel {next(number)}")):
+            yield
+
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""
         self.use_layout(self._layout, group)
@@ -174,6 +182,15 @@ class Compositor:
             with contextlib.suppress(FileNotFoundError):
                 down |= set(ast.literal_eval(Path(f"{file}.down").read_text()))
         return sorted(down)
+
+    @contextmanager
+    def hung(self) -> Iterator[None]:
+        """Has it stand still, as if it hung."""
+        self.server.send_signal(signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            self.server.send_signal(signal.SIGCONT)
 
     def stop(self) -> None:
         """Ends the compositor hard, as a crash would."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import re
 import shutil
@@ -13,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from support import wait_for
+from support import wait_for, without_end
 
 NEEDED = {"Xvfb": "xvfb", "openbox": "openbox", "xterm": "xterm", "xprop": "x11-utils", "xdotool": "xdotool"}
 MISSING = [package for command, package in NEEDED.items() if shutil.which(command) is None]
@@ -101,6 +102,38 @@ class Screen:
         """Gives a window another title."""
         self.ask("xdotool", "set_window", "--name", title, window)
 
+    @contextmanager
+    def titles_without_end(self, window: str) -> Iterator[None]:
+        """Gives a window another title all the while."""
+        import xcffib.xproto
+
+        connection = xcffib.connect(self.display)
+        number = itertools.count()
+        kind = xcffib.xproto.Atom
+
+        def another() -> None:
+            title = f"Reel {next(number)}".encode()
+            connection.core.ChangeProperty(0, int(window), kind.WM_NAME, kind.STRING, 8, len(title), title)
+            connection.flush()
+
+        with without_end(another):
+            yield
+        connection.disconnect()
+
+    @contextmanager
+    def grabbed(self, window: str) -> Iterator[None]:
+        """Gives a window another title, and at once has the server listen to nobody else, as menus, window managers and
+        pictures of the screen may have it."""
+        import xcffib.xproto
+
+        connection = xcffib.connect(self.display)
+        kind = xcffib.xproto.Atom
+        connection.core.ChangeProperty(0, int(window), kind.WM_NAME, kind.STRING, 8, 6, b"Reel 3")
+        connection.core.GrabServer(is_checked=True).check()
+        yield
+        connection.core.UngrabServer(is_checked=True).check()
+        connection.disconnect()
+
     def _says(self, name: str, window: str) -> bool:
         """Whether a property of the root window names this window."""
         return re.search(rf"{int(window):#x}\b", self.ask("xprop", "-root", name).stdout) is not None
@@ -172,6 +205,15 @@ class Screen:
             keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
         connection.core.GetInputFocus().reply()
         connection.disconnect()
+
+    @contextmanager
+    def hung(self) -> Iterator[None]:
+        """Has it stand still, as if it hung."""
+        self.server.send_signal(signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            self.server.send_signal(signal.SIGCONT)
 
     def stop(self) -> None:
         """Ends the server hard, as a crash would."""

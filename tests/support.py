@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -30,3 +32,21 @@ def wait_for(condition: Callable[[], Any], what: str, seconds: float = 15) -> An
             return value
         time.sleep(0.03)
     raise AssertionError(f"waited {seconds} s for {what}")
+
+
+@contextmanager
+def without_end(what: Callable[[], None]) -> Iterator[None]:
+    """Does it again and again all the while, up to a thousand times a second."""
+    over = threading.Event()
+
+    def again() -> None:
+        while not over.wait(0.001):
+            what()
+
+    thread = threading.Thread(target=again)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()

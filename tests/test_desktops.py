@@ -7,6 +7,7 @@ import json
 import os
 import re
 import signal
+import socket
 import subprocess
 import time
 from collections.abc import Iterator
@@ -136,6 +137,40 @@ def test_a_display_that_goes_away_and_comes_back(shown: Any, tmp_path: Path, mak
     assert "Traceback" not in running.log.read_text()
 
 
+def test_a_display_that_hangs_holds_up_nothing_else(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    cues = [event for t in range(600) for event in press(0.5 + t / 10, "mode", 0.05)]
+    texts = [event for t in range(3, 6) for event in press(t, "south")]
+    held = [(7.0, "east", 1), (60.0, "east", 0)]
+    play = take(tmp_path / "t.jsonl", *sorted(cues + texts + held))
+    with socket.socket(type=socket.SOCK_DGRAM) as peer:
+        peer.bind(("127.0.0.1", 0))
+        peer.settimeout(2)
+        desk = make_desk(f"""
+            [surface.pad]
+            kind = "gamepad"
+            [osc.board]
+            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            [profile.base.on.pad]
+            mode = "osc /cue 1"
+            south = 'type "Größe ✓ 東" then enter'
+            east = "f9"
+            """)
+        running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", play)
+        running.says("in front is Snipwell")
+        peer.recv(100)
+        with shown.hung():
+            for _ in range(50):
+                peer.recv(100)
+        wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 3, "all texts", 30)
+        assert file.read_text().splitlines() == ["Größe ✓ 東"] * 3
+        wait_for(lambda: shown.keys_down() == [75], "f9 held")
+        with shown.hung():
+            assert running.end() == 0
+        wait_for(lambda: not shown.keys_down(), "the key to be up")
+
+
 def test_more_strange_characters_than_free_keys(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
     text = "".join(chr(0x3041 + n) for n in range(60))
     file = tmp_path / "frames.txt"
@@ -250,6 +285,23 @@ def test_windows_that_vanish_while_being_read(shown: Any, tmp_path: Path, make_d
         f"the profile at the end:\n{running.log.read_text()}",
     )
     assert running.end() == 0
+    assert "Traceback" not in running.log.read_text()
+
+
+def test_a_title_that_never_rests_holds_nobody_up(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", file)
+    sound = shown.terminal("Hushdesk", "Wings, close", tmp_path / "sound.txt")
+    shown.raise_window(frames)
+    events = [event for t in range(60) for event in press(0.5 + t, "north", 0.5)]
+    with shown.titles_without_end(frames):
+        desk = str(make_desk(DESK))
+        running = Running(shown, tmp_path / "log", "--desk", desk, "--play", take(tmp_path / "t.jsonl", *events))
+        wait_for(lambda: file.exists() and len(file.read_text().splitlines()) > 2, "what is pressed all the while")
+        shown.raise_window(sound)
+        running.says("profile: sound (in front is Hushdesk")
+    assert running.end() == 0
+    assert set(file.read_text().splitlines()) == {"Reel two, take 3"}
     assert "Traceback" not in running.log.read_text()
 
 

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import shutil
+import socket
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -57,6 +58,63 @@ def test_what_was_lent_is_given_back_at_a_quiet_moment(shown: Screen, tmp_path: 
     wait_for(lambda: mapping() == before, "them to be given back, while it still runs")
     assert running.process.poll() is None
     assert running.end() == 0
+
+
+def test_a_server_that_another_has_to_itself_holds_up_nothing_else(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    file = tmp_path / "frames.txt"
+    frames = shown.terminal("Snipwell", "Reel 2", file)
+    shown.raise_window(frames)
+
+    def pointer() -> int:
+        return int(re.findall(r"x:(\d+)", shown.ask("xdotool", "getmouselocation").stdout)[0])
+
+    shown.ask("xdotool", "mousemove", "10", "10")
+    events = [event for t in range(600) for event in press(0.5 + t / 10, "mode", 0.05)]
+    texts = [event for t in range(3, 9) for event in press(t, "south")]
+    drag = [(0.7, "stick-left.x", 1), (8.7, "stick-left.x", 0)]
+    with socket.socket(type=socket.SOCK_DGRAM) as peer:
+        peer.bind(("127.0.0.1", 0))
+        peer.settimeout(2)
+        desk = f"""
+            [surface.pad]
+            kind = "gamepad"
+            [osc.board]
+            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            [profile.base.on.pad]
+            mode = "osc /cue 1 then f9"
+            stick-left = "pointer 100"
+            south = 'type "Größe ✓ 東" then enter'
+            """
+        play = take(tmp_path / "t.jsonl", *sorted(events + texts + drag))
+        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(desk)), "--play", play)
+        running.says("in front is Snipwell")
+        while shown.keys_down() != [75]:
+            peer.recv(100)
+        for _ in range(2):
+            with shown.grabbed(frames):
+                for _ in range(30):
+                    peer.recv(100)
+        wait_for(lambda: file.exists() and len(file.read_text().splitlines()) >= 6, "all texts")
+        assert file.read_text().replace("\x1b[20~", "").splitlines() == ["Größe ✓ 東"] * 6
+        wait_for(lambda: 805 <= pointer() <= 815, "the pointer where it was moved to")
+        assert running.end() == 0
+
+
+def test_a_server_that_hangs_is_not_waited_for_at_the_end(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    desk = make_desk(
+        '[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nmode = "f9"\neast = "pause"\nwest = "f8"\n'
+    )
+    presses = [event for t in range(20) for event in press(2 + t / 20, "west", 0.02)]
+    held = take(tmp_path / "t.jsonl", (0.1, "mode", 1), *presses, *press(3.5, "east"), (60, "mode", 0))
+    running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", held)
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    with shown.hung():
+        running.says("paused")
+        assert running.end() == 0
+        assert "does not answer; what is held there is lifted as soon as it does" in running.log.read_text()
+    wait_for(lambda: not shown.keys_down(), "the guard to lift the key")
 
 
 def test_without_a_window_manager_nothing_is_in_front(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:

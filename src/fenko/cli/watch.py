@@ -198,13 +198,12 @@ class _Watcher:
 
         def readable() -> None:
             try:
-                focus = source.read()
+                while (focus := source.read()) is not None:
+                    if focus != self._focus:
+                        self._in_front(focus)
+                        self._feed([(time.monotonic(), FOCUS, focus)])
             except DisplayError:
                 self._loop.remove(source.fd)
-                return
-            if focus is not None and focus != self._focus:
-                self._in_front(focus)
-                self._feed([(time.monotonic(), FOCUS, focus)])
 
         self._loop.add(source.fd, readable)
 

@@ -67,21 +67,25 @@ def _when(focus: Focus) -> str:
 def _follow(focus: FrontWindow, form: str) -> None:
     from fenko.live.loop import Loop
 
-    def show(current: Focus | None) -> None:
-        if current is None or current == last[-1]:
+    def hear() -> None:
+        while (current := focus.read()) is not None:
+            show(current)
+
+    def show(current: Focus) -> None:
+        if [current] == last:
             return
-        last.append(current)
+        last[:] = [current]
         if form == "json":
             say_json(current.as_data())
         else:
             title = f'  # "{shortened(current.title)}"' if current.title else ""
             say(f"{_when(current)}{title}" if any(_fields(current).values()) else "# nothing is in front")
 
-    last: list[Focus | None] = [None]
+    last: list[Focus] = []
     with Loop() as loop:
-        loop.add(focus.fd, lambda: show(focus.read()))
+        loop.add(focus.fd, hear)
         show(focus.current())
-        show(focus.read())
+        hear()
         loop.run()
     focus.close()
 

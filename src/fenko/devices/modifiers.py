@@ -7,6 +7,7 @@ of a letter; and what Fenko itself sends comes from a keyboard of its own, which
 from __future__ import annotations
 
 from collections.abc import Iterable
+from itertools import islice
 from typing import Any
 
 from fenko.core.controls import BUTTON_CODES
@@ -25,6 +26,8 @@ _OWN = ("XTEST", "Fenko keys")
 _SLAVE_KEYBOARD, _ALL_DEVICES = 4, 0
 _HIERARCHY_CHANGED = 1 << 11
 _STATE_NOTIFY, _BASE_CHANGED = 1 << 2, 1 << 1
+_AT_ONCE = 500
+"""Events that are heard before it is looked what is held."""
 
 
 class X11Modifiers:
@@ -46,20 +49,17 @@ class X11Modifiers:
 
     @property
     def fd(self) -> int:
-        """Becomes readable when something may have changed; then call `read`."""
+        """Becomes readable when something may have changed; then call `read` until it returns None."""
         return self._display.fd
 
-    def read(self) -> tuple[str, ...]:
-        """The modifiers that are held now.
+    def read(self) -> tuple[str, ...] | None:
+        """The modifiers that are held after the events that have come; None once there are no more.
 
-        Asking the server reads further events in passing, which no descriptor will announce again; so this goes on
-        until there are none."""
-        held = self._held()
-        while events := list(self._display.events()):
-            if any(isinstance(event, self._moved) for event in events):
-                self._find_keyboards()
-            held = self._held()
-        return held
+        Asking the server reads further events in passing, which no descriptor will announce again."""
+        events = list(islice(self._display.events(), _AT_ONCE))
+        if any(isinstance(event, self._moved) for event in events):
+            self._find_keyboards()
+        return self.held() if events else None
 
     def _find_keyboards(self) -> None:
         """Listens to every keyboard that a person can type on."""
@@ -73,7 +73,8 @@ class X11Modifiers:
             self._display.tell(self._xkb.SelectEvents, device, _STATE_NOTIFY, 0, 0, 0, 0, details)
         self._keyboards = found
 
-    def _held(self) -> tuple[str, ...]:
+    def held(self) -> tuple[str, ...]:
+        """The modifiers that are held now."""
         mask = 0
         for device in self._keyboards:
             try:

@@ -22,7 +22,9 @@ class FrontWindow(ABC):
     where = ""
     """Who tells, in words."""
     fd: int
-    """Becomes readable when something may have changed; then call `read`."""
+    """Becomes readable when something may have changed; then call `read` until it returns None."""
+    asks = False
+    """Whether `read` has to ask somebody, and waits for the answer."""
 
     def managed(self) -> bool:
         """Whether there is somebody at this moment who knows which window is in front."""
@@ -34,7 +36,7 @@ class FrontWindow(ABC):
 
     @abstractmethod
     def read(self) -> Focus | None:
-        """The focus after what has been told; None if none of it can have changed it."""
+        """The focus after what has been told; None once none of it can have changed it."""
 
     @abstractmethod
     def windows(self) -> list[Window]:

@@ -20,7 +20,7 @@ class WaylandFront(FrontWindow):
         return self._desktop.front()
 
     def read(self) -> Focus | None:
-        """The focus after what has been told; None if none of it can have changed it."""
+        """The focus after what has been told; None once none of it can have changed it."""
         return self._desktop.front() if self._desktop.read() else None
 
     def windows(self) -> list[Window]:

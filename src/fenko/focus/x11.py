@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import islice
+
 from msgspec import structs
 
 from fenko.core.circumstances import Focus
@@ -11,6 +13,8 @@ from fenko.system.xwindows import BELONGING, PASSING, described, in_front, kinds
 
 _TELLING = ("_NET_ACTIVE_WINDOW", "_NET_SUPPORTING_WM_CHECK", "_NET_WM_NAME", "WM_NAME", "WM_CLASS")
 """The properties whose change may change what is in front."""
+_AT_ONCE = 500
+"""Events that are heard before it is looked what is in front: a program that says something without end holds nobody up."""
 
 
 def _whose(focus: Focus) -> str:
@@ -19,6 +23,8 @@ def _whose(focus: Focus) -> str:
 
 class X11Front(FrontWindow):
     """Follows the active window."""
+
+    asks = True
 
     def __init__(self) -> None:
         self._display: Display = open_display()
@@ -64,22 +70,21 @@ class X11Front(FrontWindow):
         return focus
 
     def read(self) -> Focus | None:
-        """The focus after the events that have come; None if none of them can have changed it.
+        """The focus after the events that have come; None once none of them can have changed it.
 
-        Asking the server reads further events in passing, which no descriptor will announce again; so this goes on
-        until there are none."""
-        focus: Focus | None = None
-        while self._something_happened():
-            window = self._active()
-            if window != self._watched:
-                self._watch(window)
-            focus = self._current(window)
-        return focus
+        Asking the server reads further events in passing, which no descriptor will announce again."""
+        if not self._something_happened():
+            return None
+        window = self._active()
+        if window != self._watched:
+            self._watch(window)
+        return self._current(window)
 
     def _something_happened(self) -> bool:
         names = {self._display.atom(name) for name in _TELLING}
-        happened = False
-        for event in self._display.events():
+        events = list(islice(self._display.events(), _AT_ONCE))
+        happened = len(events) == _AT_ONCE
+        for event in events:
             if isinstance(event, self._display.x.PropertyNotifyEvent):
                 happened = happened or event.atom in names
             elif isinstance(event, self._display.x.DestroyNotifyEvent):

@@ -8,12 +8,12 @@ from typing import Protocol
 from fenko.live.loop import Loop
 from fenko.live.returning import Returning
 from fenko.outputs.port import PortError
-from fenko.system.session import DisplayError, on_wayland, shown_name
+from fenko.system.session import DisplayError, display_name, on_wayland, shown_name
 from fenko.system.wayland import Wayland
-from fenko.system.xserver import open_display
+from fenko.system.xserver import answers
 
 _PATIENCE = 0.3
-"""Seconds that a compositor has to say that it is there."""
+"""Seconds that a compositor, or an X server, has to say that it is there."""
 
 
 class Dependent(Protocol):
@@ -58,7 +58,10 @@ class Displays:
     def _try(self) -> bool:
         """One attempt to open the display again; True if it worked."""
         try:
-            (Wayland(patience=_PATIENCE) if on_wayland() else open_display()).close()
+            if on_wayland():
+                Wayland(patience=_PATIENCE).close()
+            elif not answers(display_name(), _PATIENCE):
+                return False
             for one in self._dependents:
                 one.display_back()
         except (DisplayError, PortError):

@@ -11,6 +11,7 @@ from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
 from fenko.focus.front import FrontWindow
 from fenko.focus.opening import open_front
+from fenko.live.aside import Aside
 from fenko.live.source import Source, Surroundings
 from fenko.system.session import DisplayError
 
@@ -21,7 +22,7 @@ class FocusSource(Source):
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._engine = around.inbox.engine
-        self._server: FrontWindow | None = None
+        self._server: FrontWindow | Aside[Focus] | None = None
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
@@ -38,22 +39,20 @@ class FocusSource(Source):
         server = open_front()
         if not server.managed():
             self._around.note("focus: nobody tells which window is in front yet (there is no window manager)")
-        self._server = server
-        self._around.loop.add(server.fd, self._readable)
         current = server.current()
         self._around.note(f"focus: followed on {server.where}; in front is {shown_focus(current)}")
+        self._server = Aside(server) if server.asks else server
+        self._around.loop.add(self._server.fd, self._readable)
         self._around.inbox.put([(time.monotonic(), FOCUS, current)])
         self._readable()  # what came while the server was asked
 
     def _readable(self) -> None:
         assert self._server is not None
         try:
-            focus = self._server.read()
+            while (focus := self._server.read()) is not None:
+                self.came(focus)
         except DisplayError:
             self._around.displays.lose()
-            return
-        if focus is not None:
-            self.came(focus)
 
     def came(self, focus: Focus) -> None:
         """This window has come in front."""

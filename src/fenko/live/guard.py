@@ -9,9 +9,13 @@ from __future__ import annotations
 
 import mmap
 import os
+import select
 import signal
 
 from fenko.outputs.ports import PAGE_SIZE, end_all
+
+_PATIENCE = 2.0
+"""Seconds that it has to end what is left, before Fenko goes without it."""
 
 
 class Guard:
@@ -31,9 +35,12 @@ class Guard:
         self._pipe = theirs
 
     def close(self) -> None:
-        """Dismisses the guard; what the page still tells of is ended."""
+        """Dismisses the guard; what the page still tells of is ended. Where that takes long, it goes on alone."""
         os.close(self._pipe)
-        os.waitpid(self._pid, 0)
+        watch = os.pidfd_open(self._pid)
+        if select.select([watch], [], [], _PATIENCE)[0]:
+            os.waitpid(self._pid, 0)
+        os.close(watch)
 
 
 def _keep_watch(pipe: int, page: memoryview) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from fenko.core.changes import KEYBOARD, UNPLUG, Change
 from fenko.desk.compiled import Compiled
 from fenko.devices.modifiers import MODIFIER_CODES, X11Modifiers, held_modifiers
+from fenko.live.aside import Aside
 from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.source import Source, Surroundings
@@ -91,10 +92,13 @@ class _Keyboard:
         self._lost = lost
         self._down: set[str] = set()
         self._before: Held = ()
-        self._server: X11Modifiers | None = None
+        self._first: Held = ()
+        self._server: Aside[Held] | None = None
         self._surfaces: Surfaces | None = None
         if by_display:
-            self._server = X11Modifiers()
+            server = X11Modifiers()
+            self._first = server.held()
+            self._server = Aside(server)
             loop.add(self._server.fd, self._readable)
         else:
             keyboards = OrdinaryKeyboards(desk)
@@ -107,17 +111,16 @@ class _Keyboard:
         if self._surfaces is not None:
             self._surfaces.start()
             return self._surfaces.any_open
-        self._readable()
+        self._tell(time.monotonic(), self._first)
         return True
 
     def _readable(self) -> None:
         assert self._server is not None
         try:
-            held = self._server.read()
+            while (held := self._server.read()) is not None:
+                self._tell(time.monotonic(), held)
         except DisplayError:
             self._lost()
-            return
-        self._tell(time.monotonic(), held)
 
     def _feed(self, changes: Sequence[Change]) -> None:
         for t, address, value in changes:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import secrets
-import sys
 import threading
 import time
 from collections import deque
@@ -25,7 +24,7 @@ from fenko.live.far_surfaces import FarSurfaces
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
 from fenko.live.surfaces import Surfaces
-from fenko.workers.host import SWITCHES
+from fenko.system.turns import short_turns
 from fenko.workers.mqtt_line import MqttLine
 from fenko.workers.worker import Away
 
@@ -50,7 +49,7 @@ class Lender:
         allowed: Collection[str],
         note: Callable[[str], None],
     ) -> None:
-        sys.setswitchinterval(SWITCHES)  # the broker's line has a thread of its own
+        short_turns()  # the broker's line has a thread of its own
         self._loop = loop
         self._surface: Surface = desk.plan.surfaces[name]
         self._name = name

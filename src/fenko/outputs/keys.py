@@ -26,6 +26,9 @@ SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
 BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 """The kernel's codes of pointer buttons, by what a phrase calls them."""
 
+_MOST = 1000
+"""Effects that wait for an end that is stuck."""
+
 Typing = Iterator[tuple[int, ...] | float]
 """A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""
 
@@ -48,6 +51,7 @@ class KeyPort(Port):
         self._released: dict[int, float] = {}
         self._queue: deque[Effect] = deque()
         self._typing: Typing | None = None
+        self._stuck = False  # the other end takes nothing more for now
         self._stroke: tuple[int, ...] | None = None
 
     @property
@@ -58,8 +62,8 @@ class KeyPort(Port):
     def send(self, effects: Sequence[Effect]) -> None:
         """Sends effects in order; those of other outs are left alone."""
         try:
-            if self._queue or self._typing is not None:
-                self._queue.extend(effects)
+            if self._queue or self._typing is not None or self._stuck:
+                self._keep(effects)
                 return
             # This is on the way of every event, so keys are counted here and not in functions of their own.
             down, made = self._down, self._made
@@ -106,6 +110,16 @@ class KeyPort(Port):
             self._flush()
         except LOST as why:
             raise PortLost(_gone(why)) from why
+
+    def _keep(self, effects: Sequence[Effect]) -> None:
+        """Has effects wait. Of what an end that is stuck does not take, moves add up, and presses are forgotten in the end."""
+        for effect in effects:
+            if self._queue and _moves(effect) and _moves(last := self._queue[-1]):
+                self._queue[-1] = (*effect[:3], last[3] + effect[3], last[4] + effect[4])
+            elif len(self._queue) < _MOST or not self._stuck or effect[2] == "up":
+                self._queue.append(effect)
+            else:
+                self._warn_once("", f"{self.name} takes no more keys; what is pressed is lost until it does")
 
     def go_on(self, now: float) -> None:
         """Goes on with what waits."""
@@ -189,6 +203,9 @@ class KeyPort(Port):
         for _, _, kind, code, value in EVENT.iter_unpack(raw):
             if kind == REL:
                 moved[code] += value
+        if self._stuck:
+            self._keep([(0.0, "pointer", "move", *moved)])
+            return
         self._move(*moved)
         self._flush()
 
@@ -223,6 +240,10 @@ class KeyPort(Port):
     @abstractmethod
     def _flush(self) -> None:
         """Everything said so far leaves now."""
+
+
+def _moves(effect: Effect) -> bool:
+    return effect[1:3] == ("pointer", "move")
 
 
 LOST = (OSError, DisplayError)

@@ -10,6 +10,7 @@ import contextlib
 import re
 import time
 from collections.abc import Callable, Iterable
+from functools import partial
 from math import inf
 
 from fenko.core.keys import key_code
@@ -17,6 +18,7 @@ from fenko.core.words import shortened
 from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
+from fenko.outputs.ledger import Ledger
 from fenko.outputs.pasting import Clipboard
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost
 from fenko.outputs.xkeymap import position
@@ -35,6 +37,8 @@ _QUIET = 2.0
 _LETS_READ = 1.0
 """Seconds that a program has at the end to take in what it has pasted."""
 _LOOK_EVERY = 0.02
+_A_DAY = 86400.0
+"""Seconds that a compositor which hangs is waited for by the guard: either it goes on, or it goes."""
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
 _FIRST_BUTTON = 0x110
 LEDGER_SIZE = 256 + 8
@@ -48,7 +52,9 @@ class KWinPort(CompositorPort):
 
     def __init__(self, warn: Callable[[str], None], line: Wayland, ledger: Memory | None = None) -> None:
         super().__init__(warn, line)
-        self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
+        self._ledger = Ledger(bytearray(LEDGER_SIZE) if ledger is None else ledger)
+        self._batch = 1
+        self._lifts = False  # there are releases in this batch
         self._bus: Bus | None = None
         self._clipboard: Clipboard | None = None
         self._group = 0
@@ -153,12 +159,12 @@ class KWinPort(CompositorPort):
         return len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
 
     def _press(self, code: int) -> None:
-        self._ledger[code] = 1
+        self._ledger.begin(code)
         self._fake.tell("keyboard_key", code, 1)
 
     def _release(self, code: int) -> None:
         self._fake.tell("keyboard_key", code, 0)
-        self._ledger[code] = 0
+        self._lifted(code)
         if code not in self._keymap.modifiers:
             self._released[code] = time.monotonic()
 
@@ -204,11 +210,23 @@ class KWinPort(CompositorPort):
 
     def _button(self, button: str, on: bool) -> None:
         code = BUTTONS[button]
+        at = 256 + code - _FIRST_BUTTON
         if on:
-            self._ledger[256 + code - _FIRST_BUTTON] = 1
+            self._ledger.begin(at)
         self._fake.tell("button", code, int(on))
         if not on:
-            self._ledger[256 + code - _FIRST_BUTTON] = 0
+            self._lifted(at)
+
+    def _lifted(self, at: int) -> None:
+        self._ledger.end(at, self._batch)
+        self._lifts = True
+
+    def _flush(self) -> None:
+        if self._lifts:
+            self._lifts = False
+            self._line.when_done(partial(self._ledger.done, self._batch))
+            self._batch += 1
+        super()._flush()
 
     def _let_read(self) -> None:
         """The clipboard goes with Fenko; whoever has just pasted has a moment to take it in."""
@@ -220,7 +238,9 @@ class KWinPort(CompositorPort):
         """Lifts everything."""
         with contextlib.suppress(*LOST):  # with the compositor gone nothing is down any more
             self._let_read()
-            lift(self._line, self._ledger, self._fake.tell)
+            self._flush()
+            self._line.settle()  # what is being lifted is up now
+            lift(self._line, self._ledger.memory, self._fake.tell)
         self._leave_bus()
         self._line.close()
 
@@ -239,7 +259,7 @@ def lift(line: Wayland, ledger: Memory, tell: Callable[..., object]) -> None:
 
 def end(memory: Memory) -> None:
     """Lifts what a killed process left down."""
-    line = Wayland()
+    line = Wayland(patience=_A_DAY)
     fake = line.bind(FAKE_INPUT, 4)
     if fake is not None:
         fake.tell("authenticate", "Fenko", "to lift the keys that it left down")

@@ -3,15 +3,16 @@
 The key for a symbol is looked up in the layout that is in force at that moment. A symbol that the layout does not have
 is put on one of the key codes that the layout leaves free, so any text can be typed.
 
-What is down is noted in a *ledger* of bytes before the server hears of it. If this process is killed, the guard (see
-`fenko.live.guard`) reads the ledger and lifts it all.
+What is down is noted in a *ledger* before the server hears of it. If this process is killed, or has to leave a server that hangs,
+the guard (see `fenko.live.guard`) reads the ledger and lifts it all.
 """
 
 from __future__ import annotations
 
 import contextlib
+import select
 import time
-from collections.abc import Callable, Generator, Iterable, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from math import inf
 from typing import Any
 
@@ -20,9 +21,11 @@ from fenko.core.keys import MODIFIERS, key_code
 from fenko.core.words import shortened
 from fenko.outputs.keys import GAP, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
+from fenko.outputs.ledger import Ledger
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
 from fenko.outputs.reading import LAST_PATIENCE, LOOK_EVERY, PATIENCE, Read, Reader
 from fenko.outputs.xkeymap import Keymap, Lending, Slot
+from fenko.outputs.xprogress import Progress
 from fenko.system import xkb
 from fenko.system.session import DisplayError, display_name
 from fenko.system.xkb import X_KEYCODE_OFFSET
@@ -33,10 +36,11 @@ _RELATIVE = 1
 _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "back": 8, "forward": 9, "task": 10}
 _SCROLL_UP, _SCROLL_DOWN, _SCROLL_LEFT, _SCROLL_RIGHT = 4, 5, 6, 7
 _CAPS_LOCK_MASK = 2
-_CARDINAL = 6
 _CORE_KEYBOARD = 0x100
 _STATE_NOTIFY, _GROUP_CHANGED = 1 << 2, 1 << 4
 _DELAY = round(GAP * 1000)
+_AT_ONCE = 50
+"""Strokes of a text that are sent before the server has dealt with them."""
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
 _LETTING_GO = 0.150
@@ -58,7 +62,7 @@ class X11Port(KeyPort):
 
     def __init__(self, warn: Callable[[str], None], ledger: Memory | None = None) -> None:
         super().__init__(warn)
-        self._ledger: Memory = bytearray(LEDGER_SIZE) if ledger is None else ledger
+        self._ledger = Ledger(bytearray(LEDGER_SIZE) if ledger is None else ledger)
         self._display, self._xtest = _connect()
         self._keymap: Keymap | None = None
         self._group_now: int | None = None
@@ -71,13 +75,8 @@ class X11Port(KeyPort):
         self._readers: list[Reader] = []
         self._quiet_at = inf
         self._scrolled = (Detents(), Detents())
-        # Releases are counted in batches, and the server says how many it has dealt with.
-        self._own = self._own_window()
-        self._batch = 1
+        self._progress = Progress(self._display)
         self._released_in: dict[int, int] = {}
-        self._known_batch = 0
-        self._known_at = 0.0
-        self._lifted = False
 
     def descriptors(self) -> Iterable[Descriptor]:
         """The connection, on which the server says what it has to say."""
@@ -88,17 +87,8 @@ class X11Port(KeyPort):
             self.listen()
         except LOST as why:
             raise PortLost(str(why)) from why
-
-    def _own_window(self) -> int:
-        """A window that nobody sees, for what the server is to tell of what it has done so far."""
-        display, x = self._display, self._display.x
-        window: int = display.connection.generate_id()
-        display.tell(
-            display.connection.core.CreateWindow, 0, window, display.root, -1, -1, 1, 1, 0, x.WindowClass.InputOnly, 0,
-            x.CW.EventMask, [x.EventMask.PropertyChange],
-        )  # fmt: skip
-        self._mark = display.atom("FENKO_SO_FAR")
-        return window
+        if self.busy and self._progress.caught_up:
+            super().go_on(time.monotonic())
 
     def listen(self) -> None:
         """Takes note of a changed layout, and of what the server has done. Raises DisplayError when the server is gone."""
@@ -107,9 +97,9 @@ class X11Port(KeyPort):
             if isinstance(event, x.MappingNotifyEvent):
                 self._keymap = self._group_now = None
             elif isinstance(event, x.PropertyNotifyEvent):
-                if event.window == self._own:
-                    self._known_batch += 1
-                    self._known_at = time.monotonic()
+                self._progress.heard(event)
+                self._ledger.done(self._progress.done)
+                self._stuck = self._progress.far_behind
             else:
                 self._group_now = None  # it may be the keyboard's state that has changed
                 for reader in self._readers:
@@ -120,15 +110,19 @@ class X11Port(KeyPort):
 
     def _press(self, code: int) -> None:
         keycode = code + X_KEYCODE_OFFSET
-        self._ledger[keycode] = 1
+        self._ledger.begin(keycode)
         self._fake(_KEY_PRESS, keycode, delay=self._delay(code))
 
     def _release(self, code: int) -> None:
         keycode = code + X_KEYCODE_OFFSET
         self._fake(_KEY_RELEASE, keycode)
-        self._ledger[keycode] = 0
-        self._released_in[code] = self._batch
-        self._lifted = True
+        self._lifted(keycode)
+        self._released_in[code] = self._progress.batch
+
+    def _lifted(self, at: int) -> None:
+        """What stands there in the ledger is about to end."""
+        self._ledger.end(at, self._progress.batch)
+        self._progress.wanted = True
 
     def _delay(self, code: int) -> int:
         """The milliseconds that the server has to let pass before it presses a key: none, but for one of which it is not
@@ -137,7 +131,7 @@ class X11Port(KeyPort):
         batch = self._released_in.pop(code, 0)
         if not batch or code in _MODIFIER_CODES:
             return 0
-        if batch <= self._known_batch and time.monotonic() - self._known_at >= GAP:
+        if batch <= self._progress.done and time.monotonic() - self._progress.done_at >= GAP:
             return 0
         return _DELAY
 
@@ -205,7 +199,7 @@ class X11Port(KeyPort):
             self._put[keycode][level] = xkb.keysym_of(character)
         changed = {self._lent[character][0] for character in wanted if character in self._lent}
         for keycode in sorted(changed):
-            self._ledger[LENT_AT + keycode] = 1
+            self._ledger.begin(LENT_AT + keycode)
             lending.put(keycode, self._put[keycode])
         if changed:
             lending.remind()
@@ -217,6 +211,7 @@ class X11Port(KeyPort):
         }
 
     def _type(self, text: str) -> Typing:
+        yield from self._caught_up()
         keymap = self._mapping()
         table = keymap.groups[self._group()]
         made = [CONTROL_CHARACTERS.get(character) or table.get(character) for character in text]
@@ -233,6 +228,7 @@ class X11Port(KeyPort):
             # Every slot has something that a program may still have to read; the rest waits until it has.
             if not (yield from self._until_read(text[at:])):
                 return
+            yield from self._caught_up()
             if self._front() != window:
                 self._warn(f"not typed, for another window came in front: {_shown(text[at:])}")
                 return
@@ -242,12 +238,16 @@ class X11Port(KeyPort):
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
         if capitals:
             self._lender().caps_lock(False)
-        yield from strokes
+        for number, codes in enumerate(strokes, 1):
+            yield codes
+            if not number % _AT_ONCE:
+                yield from self._caught_up()
         if capitals:
             self._lender().caps_lock(True)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
+        yield from self._caught_up()
         self._ask_readers()
         end = time.monotonic() + PATIENCE
         while (read := self._all_read()) is Read.NO and time.monotonic() < end:
@@ -315,7 +315,7 @@ class X11Port(KeyPort):
         for keycode in [keycode for keycode in self._put if keycode not in kept]:
             del self._put[keycode]
             lending.put(keycode, [])
-            self._ledger[LENT_AT + keycode] = 0
+            self._lifted(LENT_AT + keycode)
         lending.remind()
         self._flush()
 
@@ -334,31 +334,44 @@ class X11Port(KeyPort):
     def _button(self, button: str, on: bool) -> None:
         number = _BUTTONS[button]
         if on:
-            self._ledger[BUTTONS_AT + number] = 1
+            self._ledger.begin(BUTTONS_AT + number)
         self._fake(_BUTTON_PRESS if on else _BUTTON_RELEASE, number)
         if not on:
-            self._ledger[BUTTONS_AT + number] = 0
+            self._lifted(BUTTONS_AT + number)
 
     def _flush(self) -> None:
-        if self._lifted:
-            # An event comes back once the server has dealt with everything up to here.
-            self._lifted = False
-            self._batch += 1
-            self._display.tell(
-                self._display.connection.core.ChangeProperty, 0, self._own, self._mark, _CARDINAL, 8, 1, b"."
-            )
+        self._progress.sending()
         self._display.flush()
+        self._stuck = self._progress.far_behind
+
+    def _caught_up(self) -> Iterator[float]:
+        """Waits until the server has dealt with everything so far. What it is asked just then is answered at once."""
+        self._progress.wanted = True
+        while not self._progress.caught_up:
+            yield inf
 
     def close(self) -> None:
         """Lifts everything, and takes back what was lent as soon as it has been read."""
         with contextlib.suppress(*LOST):  # with the server gone nothing is down any more
-            if self._put:
-                self._ask_readers()
-                end = time.monotonic() + LAST_PATIENCE
-                while self._all_read() is Read.NO and time.monotonic() < end:
-                    time.sleep(LOOK_EVERY)
-            lift(self._display, self._ledger)
+            end = time.monotonic() + LAST_PATIENCE
+            if self._answers(end):
+                if self._put:
+                    self._ask_readers()
+                    while self._all_read() is Read.NO and time.monotonic() < end:
+                        time.sleep(LOOK_EVERY)
+                lift(self._display, self._ledger.memory)
+            elif any(self._ledger.memory):
+                self._warn("the X server does not answer; what is held there is lifted as soon as it does")
         self._display.close()
+
+    def _answers(self, end: float) -> bool:
+        """Whether the server comes to the end of what it was sent before `end`. What it does not come to is the guard's."""
+        self._progress.wanted = True
+        self._flush()
+        while not self._progress.caught_up and (left := end - time.monotonic()) > 0:
+            select.select([self._display.fd], [], [], left)
+            self.listen()
+        return self._progress.caught_up
 
 
 def open_port(settings: Settings) -> X11Port:

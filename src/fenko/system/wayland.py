@@ -298,6 +298,10 @@ class Wayland:
                     at += (word + 3) // 4 * 4
                     arguments.append(raw if kind == "array" else raw.rstrip(b"\0").decode("utf-8", "replace"))
 
+    def when_done(self, what: Callable[[], None]) -> None:
+        """Calls it when the compositor has dealt with everything so far."""
+        self._display.tell("sync").hears = {"done": lambda serial: what()}
+
     def settle(self, seconds: float = SETTLES_WITHIN) -> None:
         """Sends everything, and waits until the compositor has dealt with it."""
         done: list[int] = []

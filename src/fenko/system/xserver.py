@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import importlib
 import re
+import socket
 import struct
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
@@ -209,6 +211,22 @@ def decode_text(raw: bytes) -> str:
         piece.decode("utf-8", "replace") if number % 2 else _OTHER_ESCAPE.sub(b"", piece).decode("latin-1")
         for number, piece in enumerate(pieces)
     )
+
+
+def answers(name: str, seconds: float) -> bool:
+    """Whether an X server of this machine says anything within so many seconds: one that has just been started accepts whoever
+    comes, and answers when it is ready. One that is elsewhere is believed to."""
+    local = socket_name(name)
+    if local is None:
+        return True
+    with socket.socket(socket.AF_UNIX) as line:
+        line.settimeout(seconds)
+        try:
+            line.connect(str(SOCKETS / local))
+            line.sendall(struct.pack("=BxHHHH2x", ord("l" if sys.byteorder == "little" else "B"), 11, 0, 0, 0))
+            return bool(line.recv(1))  # whether it lets us in or not
+        except OSError:
+            return False
 
 
 def open_display(name: str | None = None) -> Display:

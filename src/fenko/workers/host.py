@@ -6,7 +6,6 @@ import contextlib
 import os
 import signal
 import socket
-import sys
 import time
 from collections.abc import Mapping, Sequence
 from importlib import import_module
@@ -18,11 +17,10 @@ from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
 from fenko.outputs.registered import load
 from fenko.system.packets import Packets
+from fenko.system.turns import short_turns
 from fenko.workers.lane import Lane, Line, Telling
 from fenko.workers.worker import Worker
 
-SWITCHES = 0.0005
-"""Seconds after which a thread that is at work lets another one go on: a press passes three of them on its way."""
 LAST_WORDS = 2.0
 """Seconds that workers have to end things when the desk is gone."""
 
@@ -139,7 +137,7 @@ def main(fd: int) -> None:
     for number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):
         # Not ignored, which programs that are started from here would inherit.
         signal.signal(number, lambda number, frame: None)
-    sys.setswitchinterval(SWITCHES)
+    short_turns()  # a press passes three threads on its way
     load()
     line = socket.socket(fileno=fd)
     Host(line).run()
