@@ -19,4 +19,21 @@ def main() -> None:
             stream.reconfigure(errors="backslashreplace")
     from fenko.cli import main as run
 
-    run()
+    try:
+        run()
+    except SystemExit as end:
+        _leave(end.code)
+
+
+def _leave(status: str | int | None) -> None:
+    """Ends the process here, when everything has been said and let go of: libraries that draw have been seen to crash when Python
+    takes them apart."""
+    if isinstance(status, str):
+        sys.stderr.write(f"{status}\n")
+        status = 1
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except (OSError, ValueError):
+            status = status or 1
+    os._exit(status or 0)

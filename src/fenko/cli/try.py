@@ -207,6 +207,8 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
                 window.show(pixels(page_of_lines(shown, WIDTH, HEIGHT, "LOST"), 1.0))
             except DisplayError:
                 loop.stop()
+            else:
+                readable()  # what came while the picture was sent
 
         timer = loop.timer(overdue)
         picture = loop.timer(draw)

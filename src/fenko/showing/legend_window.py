@@ -131,6 +131,12 @@ class LegendWindow:
 
     def _wait(self, told: Talk | None, until: float | None) -> None:
         """Takes what comes next, from the desk, from a hand, from whoever started this."""
+        before = self._spot.scale
+        self._overlay.read(self._gesture)  # first, for what came while something was sent is announced by no descriptor
+        if before != self._spot.scale:
+            self._draw()
+        if self._ends or before != self._spot.scale:
+            return
         sources: list[Any] = [
             self._overlay.fd,
             *([told] if told is not None else ()),
@@ -151,11 +157,9 @@ class LegendWindow:
             self._status, draws = heard[-1], True
         if sys.stdin in ready:
             draws = self._ordered() or draws
-        before = self._spot.scale
-        self._overlay.read(self._gesture)
         if self._overlay.due is not None and self._overlay.due <= time.monotonic():
             self._overlay.rise()
-        if draws or before != self._spot.scale:
+        if draws:
             self._draw()
 
     def _ordered(self) -> bool:
