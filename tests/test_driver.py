@@ -6,7 +6,7 @@ import contextlib
 import os
 import socket
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from importlib import import_module
 from math import inf
 from typing import Any
@@ -25,7 +25,7 @@ from fenko.live.loop import Loop
 from fenko.live.router import Router
 from fenko.live.session import Session
 from fenko.outputs.kernel import KernelPort
-from fenko.outputs.keys import GAP
+from fenko.outputs.keys import GAP, KeyPort
 from fenko.outputs.layout import us_layout
 from fenko.outputs.port import Port, PortLost
 from fenko.outputs.ports import PORTS
@@ -306,6 +306,100 @@ def test_what_cannot_be_written_yet_is_written_when_the_other_end_takes_more() -
         loop.remove(theirs.fileno())
     ours.close()
     theirs.close()
+
+
+class StuckEnd(KeyPort):
+    """An end that takes something only as long as it is let."""
+
+    name = "this end"
+
+    def __init__(self, warn: Callable[[str], None]) -> None:
+        super().__init__(warn)
+        self.came: list[tuple[str, int]] = []
+        self.takes = True
+
+    def let(self, takes: bool) -> None:
+        self._stuck = not takes
+        if takes:
+            self.go_on(0.0)
+
+    def _codes(self, key: str) -> tuple[int, ...]:
+        return (ord(key),)
+
+    def _press(self, code: int) -> None:
+        assert not self._stuck
+        self.came.append(("down", code))
+
+    def _release(self, code: int) -> None:
+        assert not self._stuck
+        self.came.append(("up", code))
+
+    def _type(self, text: str) -> Iterator[tuple[int, ...]]:
+        return iter([(ord(character),) for character in text])
+
+    def _move(self, dx: int, dy: int) -> None:
+        assert not self._stuck
+        self.came.append(("move", dx))
+
+    def _scroll(self, dx: float, dy: float) -> None: ...
+
+    def _button(self, button: str, on: bool) -> None: ...
+
+    def _flush(self) -> None: ...
+
+    def close(self) -> None: ...
+
+
+def _added_up(came: list[tuple[str, int]]) -> list[tuple[str, int]]:
+    """With moves in a row as one."""
+    added: list[tuple[str, int]] = []
+    for act, number in came:
+        if act == "move" and added and added[-1][0] == "move":
+            added[-1] = ("move", added[-1][1] + number)
+        else:
+            added.append((act, number))
+    return added
+
+
+_ACTS = {"a": [("keys", "down", "a")], "A": [("keys", "up", "a")], "b": [("keys", "down", "b"), ("keys", "up", "b")],
+    "t": [("keys", "type", "xyx")], "m": [("pointer", "move", 3.0, 0.0)]}  # fmt: skip
+
+
+@given(st.text("aAbtm|", max_size=60))
+def test_what_an_end_does_not_take_comes_later_and_in_order(hands: str) -> None:
+    """A bar in place of what a hand does has the end take something again, or nothing more."""
+    free, stuck = StuckEnd(pytest.fail), StuckEnd(pytest.fail)
+    takes, down = True, False
+    for hand in hands:
+        if hand == "|":
+            takes = not takes
+            stuck.let(takes)
+        elif hand not in "aA" or down == (hand == "A"):
+            down = down != (hand in "aA")
+            effects = [(0.0, *act) for act in _ACTS[hand]]
+            free.send(effects)
+            stuck.send(effects)
+    stuck.let(True)
+    assert _added_up(stuck.came) == _added_up(free.came)
+
+
+def test_an_end_that_takes_nothing_for_long_gets_no_more_presses_but_every_release() -> None:
+    said: list[str] = []
+    end = StuckEnd(said.append)
+    end.send([(0.0, "keys", "down", "a")])
+    end.let(False)
+    for _ in range(5000):
+        end.send([(0.0, "keys", "down", "b"), (0.0, "keys", "up", "b")])
+    end.send([(0.0, "keys", "up", "a"), (0.0, "keys", "down", "c")])
+    end.let(True)
+    end.send([(0.0, "keys", "up", "c"), (0.0, "keys", "down", "d"), (0.0, "keys", "up", "d")])
+    assert len(end.came) < 1200  # nor does it remember every press
+    assert (
+        end.came[-3:] == [("up", ord("a")), ("down", ord("d")), ("up", ord("d"))]
+        and 400 <= end.came.count(("down", ord("b"))) < 5000
+    )
+    assert end.came.count(("down", ord("b"))) == end.came.count(("up", ord("b")))
+    assert len(said) == 1 and "what is pressed is lost until it does" in said[0]
 
 
 def test_a_device_that_refuses_is_a_port_that_is_lost_and_no_traceback() -> None:

@@ -52,6 +52,7 @@ class KeyPort(Port):
         self._queue: deque[Effect] = deque()
         self._typing: Typing | None = None
         self._stuck = False  # the other end takes nothing more for now
+        self._forgotten: set[tuple[str, str]] = set()
         self._stroke: tuple[int, ...] | None = None
 
     @property
@@ -116,10 +117,14 @@ class KeyPort(Port):
         for effect in effects:
             if self._queue and _moves(effect) and _moves(last := self._queue[-1]):
                 self._queue[-1] = (*effect[:3], last[3] + effect[3], last[4] + effect[4])
-            elif len(self._queue) < _MOST or not self._stuck or effect[2] == "up":
-                self._queue.append(effect)
-            else:
+            elif effect[2] == "up" and (effect[1], effect[3]) in self._forgotten:
+                self._forgotten.remove((effect[1], effect[3]))
+            elif self._stuck and len(self._queue) >= _MOST and effect[2] != "up":
+                if effect[2] == "down":
+                    self._forgotten.add((effect[1], effect[3]))
                 self._warn_once("", f"{self.name} takes no more keys; what is pressed is lost until it does")
+            else:
+                self._queue.append(effect)
 
     def go_on(self, now: float) -> None:
         """Goes on with what waits."""
