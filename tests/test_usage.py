@@ -251,6 +251,12 @@ def test_the_command_tells_what_is_used(kept: Path, tmp_path: Path) -> None:
     assert "never" in (tmp_path / "map.svg").read_text()
 
 
+def test_of_the_example_too_only_the_last_days_are_shown() -> None:
+    done = fenko("usage", "--example", "--since", "30 days", "--format", "json")
+    month = json.loads(done.stdout)
+    assert month["days"] <= 30 and month["last"] - month["first"] <= 30 * 86_400 and month["uses"] > 10_000
+
+
 def test_tuning_reads_the_journal(kept: Path) -> None:
     done = fenko("tune", "pad", "--journal", "--desk", str(kept), "--format", "json")
     assert done.returncode == 0, done.stderr

@@ -39,12 +39,12 @@ _COLUMNS = ("at", "program", "profile", "level", "control", "gesture", "does", "
 
 
 @click.command()
-@click.argument("what", required=False, default="", metavar="[on|off|clear|export]", type=click.Choice(["", "on", "off", "clear", "export"]))  # fmt: skip
+@click.argument("what", required=False, type=click.Choice(["on", "off", "clear", "export"]))  # fmt: skip
 @desk_option
 @format_option("table", "json")
 @click.option("--keep", metavar="TIME", help=f"With on: for how long, such as 30 days or 1 year.  [default: {_USUAL}]")
 @click.option("--yes", is_flag=True, help="With clear: without asking.")
-def command(what: str, desk_folder: Path | None, form: str, keep: str | None, yes: bool) -> None:
+def command(what: str | None, desk_folder: Path | None, form: str, keep: str | None, yes: bool) -> None:
     """Say whether a journal of what is used is kept, and what is in it; have it kept (`on`) or not (`off`), emptied (`clear`),
     or printed (`export`: CSV, or with --format json one JSON object a line).
 

@@ -129,7 +129,8 @@ def counted_of(
 
         year = made_up_year(desk.plan)
         bindings, names = dict(enumerate(year.bindings, 1)), {0: "", **dict(enumerate(year.programs, 1))}
-        return tally(read_uses(year.batches), bindings, program=_program(program, names)), bindings, names
+        since = year.ends - days * 86_400 if days else 0.0
+        return tally(read_uses(year.batches), bindings, since, _program(program, names)), bindings, names
     try:
         with closing(Journal(journal_file(desk.folder))) as journal:
             bindings, names = journal.bindings(), journal.names()

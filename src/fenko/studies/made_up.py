@@ -48,12 +48,14 @@ class Truth(Struct):
 
 
 class MadeUp(Struct):
-    """The bindings (numbered from 1) and programs (so too), one batch of packed uses for each day, and the truth."""
+    """The bindings (numbered from 1) and programs (so too), one batch of packed uses for each day, the truth, and when it ends (Unix
+    time)."""
 
     bindings: list[Binding]
     programs: list[str]
     batches: list[bytes]
     truth: Truth
+    ends: int
 
 
 def made_up_year(plan: Plan, seed: int = 1, days: int = 365, an_evening: int = 900) -> MadeUp:
@@ -119,7 +121,7 @@ def made_up_year(plan: Plan, seed: int = 1, days: int = 365, an_evening: int = 9
         today[numbers[falling]] *= 2 * 0.25**along
         uses = _evening(luck, today / today.sum(), luck.poisson(an_evening), numbers, truth, undo, home)
         batches.append(_packed(luck, uses, day, whole, numbered, truth).tobytes())
-    return MadeUp(whole, [*programs, *profiles], batches, truth)
+    return MadeUp(whole, [*programs, *profiles], batches, truth, BEGINS + days * DAY)
 
 
 def _is_worked_with(plan: Plan, place: Place) -> bool:
