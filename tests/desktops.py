@@ -22,6 +22,7 @@ from typing import Any
 
 import pytest
 
+from fenko.system.shell_extension import files
 from screen import MISSING, screen
 from support import FENKO, wait_for, without_end
 
@@ -502,7 +503,47 @@ class BareGnome(Gnome):
     extension = False
 
 
-OTHERS: dict[str, Callable[[], Any]] = {"gnome, bare": lambda: _opened(BareGnome)}
+class LaterGnome(BareGnome):
+    """With the form of Fenko's extension that shells from 45 on take, in the older shell: modules give what theirs would give,
+    and a layout comes into force in steps."""
+
+    backend = """{
+        __proto__: null, connect: (...told) => real.connect(...told), disconnect: id => real.disconnect(id),
+        set_keymap_async: (name, variant, options, model, cancellable, done) => GLib.timeout_add(0, 30, () => {
+            real.set_keymap(name, variant, options);
+            done(null, null);
+        }),
+        set_keymap_finish: () => {},
+    }"""
+
+    def start(self) -> None:
+        """Starts the compositor, also anew after `stop`."""
+        super().start()
+        folder = self.folder / "module"
+        folder.mkdir(exist_ok=True)
+        (folder / "extension.js").write_text("export class Extension {}")
+        for path, name in (
+            ("ui/main", "activateWindow"),
+            ("misc/keyboardManager", "getKeyboardManager"),
+            ("ui/status/keyboard", "getInputSourceManager"),
+        ):
+            module = f"export const {name} = imports.{path.replace('/', '.')}.{name};"
+            (folder / f"{Path(path).name}.js").write_text(module)
+        script = re.sub(r"'resource:.*?([^/]*\.js)'", rf"'file://{folder}/\1'", files(45)["extension.js"])
+        assert script.count(str(folder)) == 4 and script.count("global.backend || Meta.get_backend()") == 1
+        script = script.replace(
+            "global.backend || Meta.get_backend()", f"(real => ({self.backend}))(Meta.get_backend())"
+        )
+        (folder / "desk.js").write_text(script)
+        loading = f"import('file://{folder}/desk.js').then(m => (global.fenko = new m.default()).enable())"
+        self.script(f"{loading}.catch(error => (global.fenko = error.message)); 1")
+        wait_for(lambda: self.script("typeof global.fenko") == '"object"', self.script("`${global.fenko}`"))
+
+
+OTHERS: dict[str, Callable[[], Any]] = {
+    "gnome, bare": lambda: _opened(BareGnome),
+    "gnome, later": lambda: _opened(LaterGnome),
+}
 BARE: dict[str, Callable[[], Any]] = {"weston": lambda: _opened(Weston), "cage": lambda: _opened(Cage)}
 """Compositors that offer nothing of what Fenko asks."""
 DESKTOPS: dict[str, Callable[[], Any]] = {

@@ -10,7 +10,7 @@ import signal
 import socket
 import subprocess
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -459,6 +459,23 @@ def test_gnome_without_the_extension_says_what_helps() -> None:
         assert (windows.returncode, "fenko ready --extension on" in windows.stderr) == (1, True)
         ready = subprocess.run([*FENKO, "ready"], env=bare.environment, capture_output=True, text=True)
         assert "fenko ready --extension on" in ready.stdout
+
+
+@pytest.mark.parametrize(
+    "test",
+    [
+        test_each_window_gets_what_its_profile_says,
+        test_the_profile_follows_the_window_while_running,
+        test_kill_leaves_no_key_down,
+        test_more_strange_characters_than_free_keys,
+    ],
+    ids=lambda test: test.__name__,
+)
+def test_the_form_for_later_shells_does_the_same(
+    test: Callable[..., None], tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    with desktop("gnome, later") as shown:
+        test(shown, tmp_path, make_desk)
 
 
 def test_nothing_wakes_it_at_rest(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:

@@ -41,6 +41,8 @@ class Desk {
     constructor() {
         this._backend = global.backend || Meta.get_backend();
         this._lender = null;
+        this._sending = null;  // what is being carried out, while that takes its time,
+        this._behind = 0;      // and how much that is
         this._underWay = false;  // whether keys have been sent since somebody asked when they arrive
         this._waiting = [];  // who has asked
         this._device = this._backend.connect('last-device-changed', (backend, device) => {
@@ -157,10 +159,11 @@ class Desk {
     }
 
     // A layout for a moment, on behalf of somebody; without a name the person's own again, unless somebody else has set one since.
+    // What it returns, if anything, is kept when the layout is in force.
     _useLayout(sender, name, options) {
         if (name) {
             this._lender = sender;
-            this._backend.set_keymap(name, '', options);
+            return this._setKeymap(name, options);
         } else if (this._lender === sender) {
             this._afterKeys(() => {
                 if (this._lender !== sender)
@@ -171,6 +174,24 @@ class Desk {
                 manager.reapply();
             });
         }
+        return null;
+    }
+
+    // What a shell takes here has grown with its versions: also the model of the keyboard, and then in steps.
+    _setKeymap(name, options) {
+        const told = [name, '', options, 'pc105+inet'];
+        if (this._backend.set_keymap_async) {
+            return new Promise(done => this._backend.set_keymap_async(...told, null, (backend, result) => {
+                try {
+                    backend.set_keymap_finish(result);
+                } catch (error) {
+                    logError(error, 'Fenko');
+                }
+                done();
+            }));
+        }
+        this._backend.set_keymap(...told.slice(0, this._backend.set_keymap.length));
+        return null;
     }
 
     _key(now, code, state) {
@@ -209,16 +230,43 @@ class Desk {
     }
 
     LetGoAsync(none, invocation) {
-        if (this._pressed.has(invocation.get_sender()))
-            this._forget(invocation.get_sender());
-        invocation.return_value(null);
+        this._inOrder(() => {
+            if (this._pressed.has(invocation.get_sender()))
+                this._forget(invocation.get_sender());
+            invocation.return_value(null);
+        });
     }
 
     // A list of `["key", code, down]`, `["button", number, down]`, `["move", dx, dy]`, `["scroll", dx, dy]`,
     // `["text", begins]`, `["arrived", word]`, `["layout", name, options]`.
     SendAsync([text], invocation) {
-        const held = this._of(invocation.get_sender());
-        for (const [what, first, second] of JSON.parse(text)) {
+        this._inOrder(() => this._carryOut(invocation.get_sender(), JSON.parse(text)));
+        invocation.return_value(null);
+    }
+
+    // Does it, behind everything that still takes its time.
+    _inOrder(what) {
+        let sending = null;
+        try {
+            sending = this._sending ? this._sending.then(what) : what();
+        } catch (error) {
+            logError(error, 'Fenko');
+        }
+        if (sending) {
+            this._sending = sending.catch(error => logError(error, 'Fenko')).then(() => {
+                if (--this._behind === 0)
+                    this._sending = null;
+            });
+            ++this._behind;
+        }
+    }
+
+    // In order. What it returns, if anything, is kept when the last of it is done: a layout may take its time to be in force.
+    _carryOut(sender, acts) {
+        if (!this._keyboard)
+            return null;  // the extension has been turned off meanwhile
+        const held = this._of(sender);
+        for (const [at, [what, first, second]] of acts.entries()) {
             const now = GLib.get_monotonic_time();
             switch (what) {
             case 'key':
@@ -234,9 +282,12 @@ class Desk {
             case 'arrived':
                 this._afterKeys(() => this._emit('Arrived', first));
                 break;
-            case 'layout':
-                this._useLayout(invocation.get_sender(), first, second);
+            case 'layout': {
+                const inForce = this._useLayout(sender, first, second);
+                if (inForce)
+                    return inForce.then(() => this._carryOut(sender, acts.slice(at + 1)));
                 break;
+            }
             case 'button':
                 held.buttons[second ? 'add' : 'delete'](first);
                 this._pointer.notify_button(now, first, second ? Clutter.ButtonState.PRESSED : Clutter.ButtonState.RELEASED);
@@ -249,7 +300,7 @@ class Desk {
                 this._scroll(now, second, Clutter.ScrollDirection.UP, Clutter.ScrollDirection.DOWN);
             }
         }
-        invocation.return_value(null);
+        return null;
     }
 
     _scroll(now, lines, back, on) {
