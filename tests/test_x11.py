@@ -39,6 +39,14 @@ def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk)
     assert "Traceback" not in done.stderr
 
 
+def test_a_display_that_does_not_answer_is_said(shown: Screen, make_desk: MakeDesk) -> None:
+    with shown.hung():
+        for command in (("run", "--desk", str(make_desk(X11_DESK))), ("windows",)):
+            done = subprocess.run([*FENKO, *command], env=shown.environment, capture_output=True, text=True, timeout=30)
+            assert done.returncode == 1
+            assert f"display {shown.display} does not answer" in done.stderr
+
+
 def test_what_was_lent_is_given_back_at_a_quiet_moment(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
     def mapping() -> str:
         return (

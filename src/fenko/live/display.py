@@ -8,9 +8,9 @@ from typing import Protocol
 from fenko.live.loop import Loop
 from fenko.live.returning import Returning
 from fenko.outputs.port import PortError
-from fenko.system.session import DisplayError, display_name, on_wayland, shown_name
+from fenko.system.session import DisplayError, on_wayland, shown_name
 from fenko.system.wayland import Wayland
-from fenko.system.xserver import answers
+from fenko.system.xserver import open_display
 
 _PATIENCE = 0.3
 """Seconds that a compositor, or an X server, has to say that it is there."""
@@ -58,10 +58,7 @@ class Displays:
     def _try(self) -> bool:
         """One attempt to open the display again; True if it worked."""
         try:
-            if on_wayland():
-                Wayland(patience=_PATIENCE).close()
-            elif not answers(display_name(), _PATIENCE):
-                return False
+            (Wayland(patience=_PATIENCE) if on_wayland() else open_display(patience=_PATIENCE)).close()
             for one in self._dependents:
                 one.display_back()
         except (DisplayError, PortError):

@@ -18,7 +18,7 @@ from fenko.core.words import shortened
 from fenko.outputs.compositor import A_LINE, HORIZONTAL, VERTICAL, CompositorPort
 from fenko.outputs.keys import BUTTONS, LOST, SHORTCUT, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
-from fenko.outputs.ledger import Ledger
+from fenko.outputs.ledger import A_DAY, Ledger
 from fenko.outputs.pasting import Clipboard
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost
 from fenko.outputs.xkeymap import position
@@ -37,8 +37,6 @@ _QUIET = 2.0
 _LETS_READ = 1.0
 """Seconds that a program has at the end to take in what it has pasted."""
 _LOOK_EVERY = 0.02
-_A_DAY = 86400.0
-"""Seconds that a compositor which hangs is waited for by the guard: either it goes on, or it goes."""
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
 _FIRST_BUTTON = 0x110
 LEDGER_SIZE = 256 + 8
@@ -259,7 +257,7 @@ def lift(line: Wayland, ledger: Memory, tell: Callable[..., object]) -> None:
 
 def end(memory: Memory) -> None:
     """Lifts what a killed process left down."""
-    line = Wayland(patience=_A_DAY)
+    line = Wayland(patience=A_DAY)
     fake = line.bind(FAKE_INPUT, 4)
     if fake is not None:
         fake.tell("authenticate", "Fenko", "to lift the keys that it left down")

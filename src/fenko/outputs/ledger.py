@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from fenko.outputs.port import Memory
 
+A_DAY = 86400.0
+"""Seconds that the guard waits for a display which hangs: either it goes on, or it goes."""
+
 
 class Ledger:
     """A byte for each thing that can be down. It is noted before the other end hears of a press, and struck out when that has dealt

@@ -21,7 +21,7 @@ from fenko.core.keys import MODIFIERS, key_code
 from fenko.core.words import shortened
 from fenko.outputs.keys import GAP, LOST, SHORTCUT, KeyPort, Typing
 from fenko.outputs.layout import CONTROL_CHARACTERS
-from fenko.outputs.ledger import Ledger
+from fenko.outputs.ledger import A_DAY, Ledger
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
 from fenko.outputs.reading import LAST_PATIENCE, LOOK_EVERY, PATIENCE, Read, Reader
 from fenko.outputs.xkeymap import Keymap, Lending, Slot
@@ -383,7 +383,7 @@ def open_port(settings: Settings) -> X11Port:
 
 def end(memory: Memory) -> None:
     """Lifts what a killed process left down, and takes back what it had lent."""
-    display = open_display()
+    display = open_display(patience=A_DAY)
     lift(display, memory)
     display.close()
 

@@ -17,6 +17,8 @@ from fenko.system.session import DisplayError, display_name
 SOCKETS = Path("/tmp/.X11-unix")
 MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
 """Bits of the core protocol's modifier masks, as every usual layout has them."""
+ANSWERS_WITHIN = 5.0
+"""Seconds that a server has to answer whoever comes."""
 _ANY_TYPE = 0
 _LONGEST = 4096  # a property is read up to this many 32-bit units
 
@@ -213,25 +215,26 @@ def decode_text(raw: bytes) -> str:
     )
 
 
-def answers(name: str, seconds: float) -> bool:
-    """Whether an X server of this machine says anything within so many seconds: one that has just been started accepts whoever
-    comes, and answers when it is ready. One that is elsewhere is believed to."""
+def _expect_answer(name: str, seconds: float) -> None:
+    """Raises DisplayError where a server of this machine takes whoever comes, and says nothing: one that hangs, or has just been
+    started. The library would wait for it, deaf to Ctrl-C."""
     local = socket_name(name)
     if local is None:
-        return True
-    with socket.socket(socket.AF_UNIX) as line:
+        return
+    with socket.socket(socket.AF_UNIX) as line, contextlib.suppress(OSError):  # which the library has better words for
         line.settimeout(seconds)
         try:
             line.connect(str(SOCKETS / local))
             line.sendall(struct.pack("=BxHHHH2x", ord("l" if sys.byteorder == "little" else "B"), 11, 0, 0, 0))
-            return bool(line.recv(1))  # whether it lets us in or not
-        except OSError:
-            return False
+            line.recv(1)  # whether it lets us in or not
+        except (TimeoutError, BlockingIOError) as why:
+            raise DisplayError(f"display {name} does not answer") from why
 
 
-def open_display(name: str | None = None) -> Display:
-    """A connection to the display, by default the session's. Raises DisplayError."""
+def open_display(name: str | None = None, patience: float = ANSWERS_WITHIN) -> Display:
+    """A connection to the display, by default the session's, if it answers within so many seconds. Raises DisplayError."""
     name = display_name() if name is None else name
     if not name:
         raise DisplayError("DISPLAY is not set: there is no X server to talk to")
+    _expect_answer(name, patience)
     return Display(name)
