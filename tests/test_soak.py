@@ -306,7 +306,7 @@ class Soak:
             wait_for(lambda: not self.screen.keys_down(), f"all keys up: {self.screen.keys_down()}", 5)
             assert desk.status()["held"] == []
         pid = self.running.process.pid
-        wait_for(lambda: threads(pid) == 1, "one thread")
+        wait_for(lambda: threads(pid) == 2, "its loop, and who asks for the window in front")
         numbers = len(os.listdir(f"/proc/{pid}/fd"))
         taken = int(Path(f"/proc/{pid}/status").read_text().partition("RssAnon:")[2].split()[0])
         with RunningDesk() as desk:

@@ -55,6 +55,8 @@ names = { note-36 = "take", cc-7 = "main" }
 sort = "dial"
 [surface.dunnock.control.cc-20]
 sort = "button"
+[surface.dunnock.control.cc-119]
+sort = "button"
 [surface.dunnock.control.cc-8]
 bits = 14
 [value.exposure]
@@ -67,6 +69,7 @@ cc-8 = "value exposure follow"
 cc-16.left = "left"
 cc-16.right = "right"
 cc-20 = "f9"
+cc-119 = "f12"
 bend.up = "pageup"
 play = "space"
 program-3 = "f3"
@@ -114,6 +117,14 @@ def controller(jack: dict[str, str], tmp_path: Path) -> Iterator[Dunnock]:
     yield from dunnock(jack, tmp_path)
 
 
+def plugged_in(hands: FarDesk, controller: Dunnock) -> None:
+    """It is there, and what it says comes through: a server that is busy shows a connection before there is one."""
+    hands.until(lambda: hands.linked.present("dunnock"), "it is there")
+    hands.until(lambda: controller.says("b0 77 7f", "b0 77 00") or "f12" in keys(hands), "what it says")
+    hands.until(lambda: hands.engine.held == (), "nothing more")
+    hands.sent.clear()
+
+
 def keys(hands: FarDesk) -> list[str]:
     """Keys that went down so far."""
     return [effect[3] for effect in hands.sent if effect[1:3] == ("keys", "down")]
@@ -123,6 +134,7 @@ def keys(hands: FarDesk) -> list[str]:
 def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, controller: Dunnock) -> None:
     hands = far(DESK, jack)
     hands.said("surface dunnock: here now, Dunnock Eight:out (midi Dunnock*)")
+    plugged_in(hands, controller)
     for message, key in (
         ("90 24 40", "t"), ("90 25 7f", "f5"), ("b0 10 01", "right"), ("b0 10 7f", "left"), ("b0 14 7f", "f9"),
         ("e0 7f 7f", "pageup"), ("fa", "space"), ("c0 02", "f3"),
@@ -141,7 +153,7 @@ def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, contr
 @needs_jack
 def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar, controller: Dunnock) -> None:
     hands = far(DESK, jack)
-    hands.said("here now")
+    plugged_in(hands, controller)
     controller.says("90 26 40", "80 26 00")
     hands.until(lambda: controller.heard == ["90 26 7f"], "lit")
     controller.says("90 27 40", "80 27 00")
@@ -160,7 +172,7 @@ def test_nothing_stays_held(jack: dict[str, str], far: MakeFar, tmp_path: Path, 
     for again in range(2):
         made = dunnock(jack, tmp_path)
         one = next(made)
-        hands.until(lambda: hands.linked.present("dunnock"), "it is there")
+        plugged_in(hands, one)
         one.says("90 24 40")
         hands.until(lambda: ("keys", "t") in hands.engine.held, "held")
         if how == "unplugged":
