@@ -64,7 +64,7 @@ ca = "{folder}/ca.pem"
 [surface.far]
 kind = "board"
 links = ["mqtt bench/bench"]
-network.latest = "500ms"
+network.latest = "5s"
 [surface.far.control]
 {controls}[value.exposure]
 [profile.base.on.far]
