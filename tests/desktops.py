@@ -23,7 +23,7 @@ from typing import Any
 import pytest
 
 from fenko.system.shell_extension import files
-from screen import MISSING, screen
+from screen import MISSING, Hangs, screen
 from support import FENKO, wait_for, without_end
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
@@ -34,7 +34,7 @@ NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland"), "g
 """By desktop: the command without which it cannot be had, and its Debian package."""
 
 
-class Compositor:
+class Compositor(Hangs):
     """One Wayland compositor, and what runs on it. Everything started on it ends with it."""
 
     def __init__(self) -> None:
@@ -184,23 +184,12 @@ class Compositor:
                 down |= set(ast.literal_eval(Path(f"{file}.down").read_text()))
         return sorted(down)
 
-    @contextmanager
-    def hung(self) -> Iterator[None]:
-        """Has it stand still, as if it hung."""
-        self.server.send_signal(signal.SIGSTOP)
-        try:
-            yield
-        finally:
-            self.server.send_signal(signal.SIGCONT)
-
     def stop(self) -> None:
         """Ends the compositor hard, as a crash would."""
         os.killpg(self.server.pid, signal.SIGKILL)
         self.server.wait()
         for trace in self.folder.glob("wayland-*"):
             trace.unlink()
-
-    server: subprocess.Popen[bytes]
 
     def close(self) -> None:
         """Ends everything."""

@@ -26,7 +26,22 @@ def _traces(number: int) -> tuple[Path, Path]:
     return Path(f"/tmp/.X11-unix/X{number}"), Path(f"/tmp/.X{number}-lock")
 
 
-class Screen:
+class Hangs:
+    """What has a server that may hang."""
+
+    server: subprocess.Popen[bytes]
+
+    @contextmanager
+    def hung(self) -> Iterator[None]:
+        """Has it stand still, as if it hung."""
+        self.server.send_signal(signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            self.server.send_signal(signal.SIGCONT)
+
+
+class Screen(Hangs):
     """One X server. Everything started on it ends with it."""
 
     def __init__(self) -> None:
@@ -205,15 +220,6 @@ class Screen:
             keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
         connection.core.GetInputFocus().reply()
         connection.disconnect()
-
-    @contextmanager
-    def hung(self) -> Iterator[None]:
-        """Has it stand still, as if it hung."""
-        self.server.send_signal(signal.SIGSTOP)
-        try:
-            yield
-        finally:
-            self.server.send_signal(signal.SIGCONT)
 
     def stop(self) -> None:
         """Ends the server hard, as a crash would."""
