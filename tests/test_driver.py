@@ -6,7 +6,7 @@ import contextlib
 import os
 import socket
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from importlib import import_module
 from math import inf
 from typing import Any
@@ -25,7 +25,7 @@ from fenko.live.loop import Loop
 from fenko.live.router import Router
 from fenko.live.session import Session
 from fenko.outputs.kernel import KernelPort
-from fenko.outputs.keys import GAP, KeyPort
+from fenko.outputs.keys import GAP, KeyPort, Typing
 from fenko.outputs.layout import us_layout
 from fenko.outputs.port import Port, PortLost
 from fenko.outputs.ports import PORTS
@@ -334,8 +334,8 @@ class StuckEnd(KeyPort):
         assert not self._stuck
         self.came.append(("up", code))
 
-    def _type(self, text: str) -> Iterator[tuple[int, ...]]:
-        return iter([(ord(character),) for character in text])
+    def _type(self, text: str) -> Typing:
+        yield from [(ord(character),) for character in text]
 
     def _move(self, dx: int, dy: int) -> None:
         assert not self._stuck

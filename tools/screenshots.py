@@ -32,7 +32,7 @@ MISTAKES = {
 SHOTS = {
     "demo": ("fenko demo --instant", 4, 124, 50),
     "check": ("fenko check --desk mistakes; fenko check --desk bench", 4, 110, 40),
-    "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 140, 47),
+    "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 160, 47),
     "explain": (
         "fenko explain pad.hat.left --app snipwell --layer trim --desk bench; "
         "fenko explain pad.stick-right-press --app snipwell --desk bench; fenko explain pad.north --app beamcart --desk bench; "

@@ -107,6 +107,7 @@ class Router:
         """Closes the way at once; whoever has to know of it does so when the event at hand is dealt with."""
         if self._ports.pop(port, None) is not None:
             self._forget(port)
+            port.give_up()
             port.close()
             self._loop.soon(partial(self._lost, port, str(why)))
 

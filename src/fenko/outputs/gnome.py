@@ -160,13 +160,15 @@ class GnomePort(KeyPort):
         if lacking:
             self._lend(lacking)
         self._acts.append(["text", True])
-        for character in text:
-            codes = self._code_of(character)
-            if codes is not None:
-                yield codes
-            else:
-                self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
-        self._acts.append(["text", False])
+        try:
+            for character in text:
+                codes = self._code_of(character)
+                if codes is not None:
+                    yield codes
+                else:
+                    self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
+        finally:
+            self._acts.append(["text", False])
         if lacking:
             self._ask_arrival()
             self._quiet_at = time.monotonic() + _QUIET

@@ -3,10 +3,11 @@ key up for a moment before it goes down again; and types texts piece by piece wi
 
 from __future__ import annotations
 
+import contextlib
 import time
 from abc import abstractmethod
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Sequence
 from math import trunc
 
 from fenko.core.changes import Effect
@@ -29,8 +30,9 @@ BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <=
 _MOST = 1000
 """Effects that wait for an end that is stuck."""
 
-Typing = Iterator[tuple[int, ...] | float]
-"""A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next."""
+Typing = Generator[tuple[int, ...] | float, None, None]
+"""A text on its way: the codes of one stroke after the other, modifiers first, or seconds to wait before the next. It may be closed
+before its end."""
 
 
 class KeyPort(Port):
@@ -175,7 +177,12 @@ class KeyPort(Port):
         """Forgets what waits to be sent, and lets go of nothing; says what is lost, if a text is cut off."""
         typing, self._typing, self._stroke = self._typing, None, None
         self._queue.clear()
-        return "a text was cut off before its end" if typing is not None else None
+        if typing is None:
+            return None
+        with contextlib.suppress(*LOST):
+            typing.close()  # which puts right what was changed for the text
+            self._flush()
+        return "a text was cut off before its end"
 
     def _point(self, effect: Effect) -> None:
         match effect[2]:

@@ -39,8 +39,9 @@ _LETS_READ = 1.0
 _LOOK_EVERY = 0.02
 _LAYOUTS = ("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts")
 _FIRST_BUTTON = 0x110
-LEDGER_SIZE = 256 + 8
-"""A byte for each key code, and one for each button."""
+_CAPITALS_AT = 256 + 8
+LEDGER_SIZE = _CAPITALS_AT + 1
+"""A byte for each key code, one for each button, and one for a Caps Lock that is off for a text."""
 
 
 class KWinPort(CompositorPort):
@@ -188,12 +189,22 @@ class KWinPort(CompositorPort):
 
     def _stretch(self, strokes: Iterable[tuple[int, ...]]) -> Typing:
         """Types keys as they are, whatever Caps Lock would make of them."""
-        capitals = self._capitals
-        if capitals:
-            yield (CAPS_LOCK,)
-        yield from strokes
-        if capitals:
-            yield (CAPS_LOCK,)
+        capitals, switched = self._capitals, False
+        try:
+            if capitals:
+                yield (CAPS_LOCK,)
+                self._ledger.begin(_CAPITALS_AT)
+                switched = True
+            yield from strokes
+            if capitals:
+                yield (CAPS_LOCK,)
+                self._lifted(_CAPITALS_AT)
+                switched = False
+        finally:
+            if switched:  # it was cut off
+                self._press(CAPS_LOCK)
+                self._release(CAPS_LOCK)
+                self._lifted(_CAPITALS_AT)
 
     # --- Pointer ---
 
@@ -245,7 +256,10 @@ class KWinPort(CompositorPort):
 
 def lift(line: Wayland, ledger: Memory, tell: Callable[..., object]) -> None:
     """Lifts every key and button that the ledger says is down. Raises DisplayError."""
-    for at in range(LEDGER_SIZE):
+    if ledger[_CAPITALS_AT]:
+        for down in (1, 0):
+            tell("keyboard_key", CAPS_LOCK, down)
+    for at in range(_CAPITALS_AT):
         if ledger[at] and at < 256:
             tell("keyboard_key", at, 0)
         elif ledger[at]:

@@ -158,10 +158,12 @@ class WaylandPort(CompositorPort):
             codes = self._lend([character for character in piece if character not in CONTROL_CHARACTERS])
             before, self._state = self._state, (self._state[0], 0, 0, 0)
             self._tell_state()
-            for character in piece:
-                yield CONTROL_CHARACTERS.get(character) or codes[character]
-            self._state = (self._state[0], *before[1:])
-            self._tell_state()
+            try:
+                for character in piece:
+                    yield CONTROL_CHARACTERS.get(character) or codes[character]
+            finally:
+                self._state = (self._state[0], *before[1:])
+                self._tell_state()
             at += len(piece)
 
     # --- Pointer ---

@@ -51,7 +51,9 @@ BUTTONS_AT = 256
 """Where the ledger's bytes for pointer buttons begin; those for key codes stand before."""
 LENT_AT = 288
 """Where its bytes for key codes that were lent to other symbols begin."""
-LEDGER_SIZE = LENT_AT + 256
+CAPITALS_AT = LENT_AT + 256
+"""Where it says whether Caps Lock is off for a text."""
+LEDGER_SIZE = CAPITALS_AT + 1
 
 
 class X11Port(KeyPort):
@@ -106,6 +108,7 @@ class X11Port(KeyPort):
                     reader.heard(event)
 
     def _fake(self, kind: int, detail: int, x: int = 0, y: int = 0, delay: int = 0) -> None:
+        self._progress.requests += 1
         self._display.tell(self._xtest.FakeInput, kind, detail, delay, 0, x, y, 0)
 
     def _press(self, code: int) -> None:
@@ -237,13 +240,17 @@ class X11Port(KeyPort):
         """Types keys as they are, whatever Caps Lock would make of them."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
         if capitals:
+            self._ledger.begin(CAPITALS_AT)
             self._lender().caps_lock(False)
-        for number, codes in enumerate(strokes, 1):
-            yield codes
-            if not number % _AT_ONCE:
-                yield from self._caught_up()
-        if capitals:
-            self._lender().caps_lock(True)
+        try:
+            for number, codes in enumerate(strokes, 1):
+                yield codes
+                if not number % _AT_ONCE:
+                    yield from self._caught_up()
+        finally:
+            if capitals:
+                self._lender().caps_lock(True)
+                self._lifted(CAPITALS_AT)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
@@ -432,6 +439,8 @@ def lift(display: Display, ledger: Memory) -> None:
     for button in range(LENT_AT - BUTTONS_AT):
         if ledger[BUTTONS_AT + button]:
             display.tell(fake, _BUTTON_RELEASE, button, 0, 0, 0, 0, 0)
+    if ledger[CAPITALS_AT]:
+        Lending(display).caps_lock(True)
     lent = [keycode for keycode in range(256) if ledger[LENT_AT + keycode]]
     if lent:
         display.ask(core.QueryPointer, display.root)

@@ -10,7 +10,7 @@ from fenko.system.xserver import Display
 
 _CARDINAL = 6
 _EVERY = 4
-"""Sendings without a release between two marks."""
+"""Requests after which there is a mark, where nobody wants one before."""
 _FAR = 10
 """Marks that a server has not come to yet, from which on it is sent nothing more. Its socket takes at least 60 sendings."""
 
@@ -36,20 +36,20 @@ class Progress:
         """and when it said so (monotonic seconds)."""
         self.wanted = False
         """Whether this batch is to end with the next sending."""
-        self._unmarked = 0
+        self.requests = 0
+        """What has been asked for in this batch."""
 
     def heard(self, event: Any) -> None:
         """Takes note of an event about a property, which may be the mark."""
-        if event.window == self._own:
+        if event.window == self._own and event.atom == self._mark and self.done < self.batch - 1:
             self.done += 1
             self.done_at = time.monotonic()
 
     def sending(self) -> None:
         """Marks the end of the batch, where somebody wants to know, or has not known for long."""
-        self._unmarked += 1
-        if self.wanted or self._unmarked >= _EVERY:
+        if self.wanted or self.requests >= _EVERY:
             self.wanted = False
-            self._unmarked = 0
+            self.requests = 0
             self.batch += 1
             self._display.tell(
                 self._display.connection.core.ChangeProperty, 0, self._own, self._mark, _CARDINAL, 8, 1, b"."

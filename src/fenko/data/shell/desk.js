@@ -148,13 +148,15 @@ class Desk {
     }
 
     _forget(sender) {
-        const { watch, keys, buttons } = this._pressed.get(sender);
+        const { watch, keys, buttons, capitals } = this._pressed.get(sender);
         this._pressed.delete(sender);
         Gio.bus_unwatch_name(watch);
         for (const code of keys)
             this._key(GLib.get_monotonic_time(), code, Clutter.KeyState.RELEASED);
         for (const button of buttons)
             this._pointer.notify_button(GLib.get_monotonic_time(), button, Clutter.ButtonState.RELEASED);
+        if (capitals)
+            this._switchCapitals();  // in the middle of a text
         this._useLayout(sender, '', '');
     }
 
@@ -197,6 +199,11 @@ class Desk {
     _key(now, code, state) {
         this._keyboard.notify_key(now, code, state);
         this._underWay = true;
+    }
+
+    _switchCapitals() {
+        for (const to of [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED])
+            this._key(GLib.get_monotonic_time(), 58, to);
     }
 
     // When programs have been told of all keys so far. These go through a queue; a move of a pointer by nothing goes the same way,
@@ -277,7 +284,8 @@ class Desk {
                 if (first)
                     held.capitals = this._seat.get_keymap().get_caps_lock_state();
                 if (held.capitals)
-                    [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED].forEach(to => this._key(now, 58, to));
+                    this._switchCapitals();
+                held.capitals = first && held.capitals;
                 break;
             case 'arrived':
                 this._afterKeys(() => this._emit('Arrived', first));
