@@ -12,7 +12,7 @@ from __future__ import annotations
 import contextlib
 import select
 import time
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator
 from math import inf
 from typing import Any
 
@@ -40,7 +40,9 @@ _CORE_KEYBOARD = 0x100
 _STATE_NOTIFY, _GROUP_CHANGED = 1 << 2, 1 << 4
 _DELAY = round(GAP * 1000)
 _AT_ONCE = 50
-"""Strokes of a text that are sent before the server has dealt with them."""
+"""Strokes of a text that are sent at once; the next ones when the server has dealt with them."""
+_AHEAD = 500
+"""Characters of a text for which keys are lent at once, as far as there are any."""
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
 _LETTING_GO = 0.150
@@ -51,9 +53,7 @@ BUTTONS_AT = 256
 """Where the ledger's bytes for pointer buttons begin; those for key codes stand before."""
 LENT_AT = 288
 """Where its bytes for key codes that were lent to other symbols begin."""
-CAPITALS_AT = LENT_AT + 256
-"""Where it says whether Caps Lock is off for a text."""
-LEDGER_SIZE = CAPITALS_AT + 1
+LEDGER_SIZE = LENT_AT + 256
 
 
 class X11Port(KeyPort):
@@ -215,42 +215,41 @@ class X11Port(KeyPort):
 
     def _type(self, text: str) -> Typing:
         yield from self._caught_up()
-        keymap = self._mapping()
-        table = keymap.groups[self._group()]
-        made = [CONTROL_CHARACTERS.get(character) or table.get(character) for character in text]
         window = self._front()
-        at = 0
-        while at < len(text):
-            missing = _missing(text, made, at)
-            codes = self._lend(missing) if missing else {}
-            end = next((n for n in range(at, len(text)) if made[n] is None and text[n] not in codes), len(text))
-            if end > at:
-                yield from self._stretch([made[n] or codes[text[n]] for n in range(at, end)])
-                at = end
+        while text:
+            # Anew for each piece, for the layout in force may change meanwhile.
+            table = self._mapping().groups[self._group()]
+            ahead = text[:_AHEAD]
+            made = [CONTROL_CHARACTERS.get(character) or table.get(character) for character in ahead]
+            missing = dict.fromkeys(one for one, codes in zip(ahead, made, strict=True) if codes is None)
+            lent = self._lend(list(missing)) if missing else {}
+            piece: list[tuple[int, ...]] = []
+            for character, own in zip(ahead[:_AT_ONCE], made, strict=False):
+                codes = own or lent.get(character)
+                if codes is None:
+                    break
+                piece.append(codes)
+            if piece:
+                yield from self._stretch(piece)
+                text = text[len(piece) :]
+                yield from self._caught_up()
                 continue
             # Every slot has something that a program may still have to read; the rest waits until it has.
-            if not (yield from self._until_read(text[at:])):
+            if not (yield from self._until_read(text)):
                 return
             yield from self._caught_up()
             if self._front() != window:
-                self._warn(f"not typed, for another window came in front: {_shown(text[at:])}")
+                self._warn(f"not typed, for another window came in front: {_shown(text)}")
                 return
 
     def _stretch(self, strokes: list[tuple[int, ...]]) -> Typing:
-        """Types keys as they are, whatever Caps Lock would make of them."""
+        """Types keys as they are, whatever Caps Lock would make of them. All of it leaves at once."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
         if capitals:
-            self._ledger.begin(CAPITALS_AT)
             self._lender().caps_lock(False)
-        try:
-            for number, codes in enumerate(strokes, 1):
-                yield codes
-                if not number % _AT_ONCE:
-                    yield from self._caught_up()
-        finally:
-            if capitals:
-                self._lender().caps_lock(True)
-                self._lifted(CAPITALS_AT)
+        yield from strokes
+        if capitals:
+            self._lender().caps_lock(True)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
@@ -395,13 +394,6 @@ def end(memory: Memory) -> None:
     display.close()
 
 
-def _missing(text: str, made: Sequence[tuple[int, ...] | None], start: int) -> list[str]:
-    """The characters from there on that the layout cannot make."""
-    return list(
-        dict.fromkeys(character for character, codes in zip(text[start:], made[start:], strict=True) if codes is None)
-    )
-
-
 def _shown(text: str) -> str:
     """A text in a message, if it is long only its beginning."""
     return f'"{shortened(text, 40)}"'
@@ -439,8 +431,6 @@ def lift(display: Display, ledger: Memory) -> None:
     for button in range(LENT_AT - BUTTONS_AT):
         if ledger[BUTTONS_AT + button]:
             display.tell(fake, _BUTTON_RELEASE, button, 0, 0, 0, 0, 0)
-    if ledger[CAPITALS_AT]:
-        Lending(display).caps_lock(True)
     lent = [keycode for keycode in range(256) if ledger[LENT_AT + keycode]]
     if lent:
         display.ask(core.QueryPointer, display.root)
