@@ -563,3 +563,10 @@ def desktop(name: str) -> Iterator[Any]:
         pytest.skip(f"needs {name}: apt-get install {' '.join(lacks)}")
     with (DESKTOPS | BARE | OTHERS)[name]() as one:
         yield one
+
+
+@pytest.fixture(params=DESKTOPS)
+def shown(request: pytest.FixtureRequest) -> Iterator[Any]:
+    """Each desktop in turn."""
+    with desktop(request.param) as one:
+        yield one
