@@ -32,7 +32,7 @@ MISTAKES = {
 SHOTS = {
     "demo": ("fenko demo --instant", 4, 124, 50),
     "check": ("fenko check --desk mistakes; fenko check --desk bench", 4, 110, 40),
-    "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 160, 47),
+    "rehearse": ("fenko rehearse bench/takes/evening.jsonl --desk bench | head -44", 3, 166, 47),
     "explain": (
         "fenko explain pad.hat.left --app snipwell --layer trim --desk bench; "
         "fenko explain pad.stick-right-press --app snipwell --desk bench; fenko explain pad.north --app beamcart --desk bench; "
@@ -265,7 +265,7 @@ def main() -> None:
             script.write_text("echo\n".join(parts) + "sleep 60\n")
             one.spawn(
                 "env", *environment, "sh", "-c",
-                f"cd {folder} && exec xterm -class Terminal -geometry {columns}x{lines}+0+0 -fa 'DejaVu Sans Mono' -fs 9 "
+                f"cd {folder} && exec xterm -class Terminal -geometry {columns}x{lines}+0+0 -fa 'DejaVu Sans Mono' -fs {8 if columns > 150 else 9} "
                 f"-bg '#101418' -fg '#e8e6e3' -b 8 -u8 -e sh script",
             )  # fmt: skip
             time.sleep(seconds + 2)
