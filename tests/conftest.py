@@ -25,6 +25,14 @@ collect_ignore_glob = [] if os.access("/dev/uinput", os.W_OK) or "FENKO_COLLECT_
 
 load()  # before a test draws phrases
 
+_LONGEST = ("test_kernel_lab", "test_desktops", "test_desktops_trouble", "test_packages", "test_programs")
+"""Files that take minutes: begun first, they do not run alone at the end."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Whoever runs several files at a time takes them in this order."""
+    items.sort(key=lambda item: _LONGEST.index(item.path.stem) if item.path.stem in _LONGEST else len(_LONGEST))
+
 
 @pytest.fixture(autouse=True)
 def own_person(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:

@@ -82,7 +82,7 @@ def test_a_display_that_hangs_holds_up_nothing_else(shown: Any, tmp_path: Path, 
         running.says("in front is Snipwell")
         peer.recv(100)
         with shown.hung():
-            for _ in range(50):
+            for _ in range(30):
                 peer.recv(100)
         wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 3, "all texts", 30)
         assert file.read_text().splitlines() == ["Größe ✓ 東"] * 3
@@ -190,7 +190,7 @@ def test_a_text_that_is_cut_off_leaves_caps_lock_as_it_was(
     once = take(tmp_path / "t.jsonl", *press(0.2, "south"), (60, "mode", 1))
     running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", once)
     running.says("is running")
-    time.sleep(1.5)
+    time.sleep(1)
     running.process.send_signal(how)
     running.process.wait(20)
     assert how == signal.SIGKILL or "a text was cut off before its end" in running.log.read_text()
