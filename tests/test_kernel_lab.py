@@ -41,7 +41,7 @@ def _names() -> list[str]:
 def outcomes() -> tuple[dict[str, str], str]:
     """How each test went, and all that was printed."""
     done = subprocess.run(
-        [str(ROOT / "tools/kernel-lab"), "--timeout", "1500", "--", *_PYTEST, "-vv", "--durations=5", "--reruns", "1", str(ROOT / "tests/kernel")],
+        [str(ROOT / "tools/kernel-lab"), "--timeout", "1680", "--", *_PYTEST, "-vv", "--durations=5", "--reruns", "1", str(ROOT / "tests/kernel")],
         cwd=ROOT, capture_output=True, text=True,
     )  # fmt: skip
     failures = done.stdout.partition("= FAILURES =")[2] or done.stdout[-4000:]

@@ -58,6 +58,7 @@ class KWinPort(CompositorPort):
         self._clipboard: Clipboard | None = None
         self._group = 0
         self._capitals = False
+        self._switching = 0  # texts that have it off, or of which KWin has not told yet that it is on again
         self._quiet_at = inf
         try:
             self._keymap = KeyboardMap.named(*system_layout()[:2])  # until the seat says which one is in force
@@ -101,7 +102,7 @@ class KWinPort(CompositorPort):
         return [*super().descriptors(), *bus]
 
     def _locked(self, key: int, state: int) -> None:
-        if key == _CAPS_LOCK:
+        if key == _CAPS_LOCK and not self._switching:
             self._capitals = bool(state & _LOCKED)
 
     def _bus_heard(self) -> None:
@@ -168,6 +169,34 @@ class KWinPort(CompositorPort):
             self._released[code] = time.monotonic()
 
     def _type(self, text: str) -> Typing:
+        """Types keys as they are, whatever Caps Lock would make of them."""
+        capitals, switched = self._capitals, False
+        try:
+            if capitals:
+                yield (CAPS_LOCK,)
+                self._ledger.begin(_CAPITALS_AT)
+                switched = True
+                self._switching += 1
+            yield from self._strokes(text)
+            if capitals:
+                yield (CAPS_LOCK,)
+                self._switched_back()
+                switched = False
+        finally:
+            if switched:  # it was cut off
+                self._press(CAPS_LOCK)
+                self._release(CAPS_LOCK)
+                self._switched_back()
+
+    def _switched_back(self) -> None:
+        self._lifted(_CAPITALS_AT)
+        self._line.when_done(self._heard_of_it)
+
+    def _heard_of_it(self) -> None:
+        """KWin has told of both switches; from now on what it tells is the person's."""
+        self._switching -= 1
+
+    def _strokes(self, text: str) -> Typing:
         for piece in re.findall(r"[\n\t]|[^\n\t]+", text):
             table = self._table()
             codes = [table.get(character) or CONTROL_CHARACTERS.get(character) for character in piece]
@@ -185,26 +214,9 @@ class KWinPort(CompositorPort):
                 self._warn_once(
                     lacking, f"`{shortened(lacking)}` cannot be typed by {self.name} with the layout in force"
                 )
-            yield from self._stretch(made for made in codes if made is not None)
-
-    def _stretch(self, strokes: Iterable[tuple[int, ...]]) -> Typing:
-        """Types keys as they are, whatever Caps Lock would make of them."""
-        capitals, switched = self._capitals, False
-        try:
-            if capitals:
-                yield (CAPS_LOCK,)
-                self._ledger.begin(_CAPITALS_AT)
-                switched = True
-            yield from strokes
-            if capitals:
-                yield (CAPS_LOCK,)
-                self._lifted(_CAPITALS_AT)
-                switched = False
-        finally:
-            if switched:  # it was cut off
-                self._press(CAPS_LOCK)
-                self._release(CAPS_LOCK)
-                self._lifted(_CAPITALS_AT)
+            for made in codes:
+                if made is not None:
+                    yield made
 
     # --- Pointer ---
 

@@ -20,7 +20,7 @@ class Row(NamedTuple):
 
 
 PORTS: dict[str, Row] = {
-    "x11": Row("fenko.outputs.x11:open_port", ("keys", "pointer"), 544, "fenko.outputs.x11:end"),
+    "x11": Row("fenko.outputs.x11:open_port", ("keys", "pointer"), 545, "fenko.outputs.x11:end"),
     "wayland": Row("fenko.outputs.wayland:open_port", ("keys", "pointer"), 265, "fenko.outputs.kwin:end"),
     "kernel": Row("fenko.outputs.kernel:open_port", ("keys", "pointer")),
 }

@@ -53,7 +53,9 @@ BUTTONS_AT = 256
 """Where the ledger's bytes for pointer buttons begin; those for key codes stand before."""
 LENT_AT = 288
 """Where its bytes for key codes that were lent to other symbols begin."""
-LEDGER_SIZE = LENT_AT + 256
+CAPITALS_AT = LENT_AT + 256
+"""Where it says whether Caps Lock is off for a text."""
+LEDGER_SIZE = CAPITALS_AT + 1
 
 
 class X11Port(KeyPort):
@@ -246,10 +248,12 @@ class X11Port(KeyPort):
         """Types keys as they are, whatever Caps Lock would make of them. All of it leaves at once."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
         if capitals:
+            self._ledger.begin(CAPITALS_AT)
             self._lender().caps_lock(False)
         yield from strokes
         if capitals:
             self._lender().caps_lock(True)
+            self._lifted(CAPITALS_AT)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
@@ -431,6 +435,8 @@ def lift(display: Display, ledger: Memory) -> None:
     for button in range(LENT_AT - BUTTONS_AT):
         if ledger[BUTTONS_AT + button]:
             display.tell(fake, _BUTTON_RELEASE, button, 0, 0, 0, 0, 0)
+    if ledger[CAPITALS_AT]:
+        Lending(display).caps_lock(True)
     lent = [keycode for keycode in range(256) if ledger[LENT_AT + keycode]]
     if lent:
         display.ask(core.QueryPointer, display.root)
