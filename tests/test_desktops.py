@@ -203,6 +203,21 @@ def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path
     assert file.read_text().splitlines()[2] == "A"
 
 
+def test_texts_one_after_the_other_are_what_they_are_whatever_caps_lock_says(
+    shown: Any, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    file = tmp_path / "frames.txt"
+    each = " then ".join(f'type "{letter} {letter}" then enter' for letter in "auiel")
+    desk = make_desk(f"[surface.pad]\nkind = 'gamepad'\n[profile.base.on.pad]\nsouth = '{each}'\n")
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.press(66)  # Caps Lock
+    twice = take(tmp_path / "t.jsonl", *press(0.2, "south"), *press(0.4, "south"))
+    command = [*FENKO, "run", "--desk", str(desk), "--play", twice]
+    subprocess.run(command, env=shown.environment, check=True, capture_output=True)
+    wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 10, "all texts")
+    assert file.read_text().splitlines() == [f"{letter} {letter}" for letter in "auiel"] * 2
+
+
 def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
     done = subprocess.run([*FENKO, "ready", "--format", "json"], env=shown.environment, capture_output=True, text=True)
     facts = [(fact["about"], fact["state"], fact["found"]) for fact in json.loads(done.stdout)]
@@ -284,7 +299,6 @@ def test_gnome_without_the_extension_says_what_helps() -> None:
     [
         test_each_window_gets_what_its_profile_says,
         test_the_profile_follows_the_window_while_running,
-        test_kill_leaves_no_key_down,
         test_more_strange_characters_than_free_keys,
     ],
     ids=lambda test: test.__name__,

@@ -45,6 +45,8 @@ class Desk {
         this._behind = 0;      // and how much that is
         this._underWay = false;  // whether keys have been sent since somebody asked when they arrive
         this._waiting = [];  // who has asked
+        this._switches = 0;  // of Caps Lock, that are under way
+        this._capitalsThen = false;
         this._device = this._backend.connect('last-device-changed', (backend, device) => {
             if (!this._waiting.length)
                 return;
@@ -201,9 +203,17 @@ class Desk {
         this._underWay = true;
     }
 
+    // Whether Caps Lock is on. Of a switch that is under way the keyboard does not know yet.
+    _capitals() {
+        return this._switches ? this._capitalsThen : this._seat.get_keymap().get_caps_lock_state();
+    }
+
     _switchCapitals() {
+        this._capitalsThen = !this._capitals();
+        ++this._switches;
         for (const to of [Clutter.KeyState.PRESSED, Clutter.KeyState.RELEASED])
             this._key(GLib.get_monotonic_time(), 58, to);
+        this._afterKeys(() => --this._switches);
     }
 
     // When programs have been told of all keys so far. These go through a queue; a move of a pointer by nothing goes the same way,
@@ -282,7 +292,7 @@ class Desk {
                 break;
             case 'text':  // which means what it says, whatever Caps Lock would make of it
                 if (first)
-                    held.capitals = this._seat.get_keymap().get_caps_lock_state();
+                    held.capitals = this._capitals();
                 if (held.capitals)
                     this._switchCapitals();
                 held.capitals = first && held.capitals;
