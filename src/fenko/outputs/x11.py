@@ -92,7 +92,7 @@ class X11Port(KeyPort):
         except LOST as why:
             raise PortLost(str(why)) from why
         if self.busy and self._progress.caught_up:
-            super().go_on(time.monotonic())
+            self.go_on(time.monotonic())
 
     def listen(self) -> None:
         """Takes note of a changed layout, and of what the server has done. Raises DisplayError when the server is gone."""
