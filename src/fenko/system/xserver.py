@@ -17,7 +17,7 @@ from fenko.system.session import DisplayError, display_name
 SOCKETS = Path("/tmp/.X11-unix")
 MODIFIER_BITS = {4: "ctrl", 8: "alt", 1: "shift", 64: "super"}
 """Bits of the core protocol's modifier masks, as every usual layout has them."""
-ANSWERS_WITHIN = 5.0
+ANSWERS_WITHIN = 10.0
 """Seconds that a server has to answer whoever comes."""
 _ANY_TYPE = 0
 _LONGEST = 4096  # a property is read up to this many 32-bit units
