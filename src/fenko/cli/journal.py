@@ -39,7 +39,7 @@ _COLUMNS = ("at", "program", "profile", "level", "control", "gesture", "does", "
 
 
 @click.command()
-@click.argument("what", required=False, type=click.Choice(["on", "off", "clear", "export"]))  # fmt: skip
+@click.argument("what", required=False, type=click.Choice(["on", "off", "clear", "export"]))
 @desk_option
 @format_option("table", "json")
 @click.option("--keep", metavar="TIME", help=f"With on: for how long, such as 30 days or 1 year.  [default: {_USUAL}]")

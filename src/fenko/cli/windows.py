@@ -67,21 +67,23 @@ def _when(focus: Focus) -> str:
 def _follow(focus: FrontWindow, form: str) -> None:
     from fenko.live.loop import Loop
 
+    last: Focus | None = None
+
     def hear() -> None:
         while (current := focus.read()) is not None:
             show(current)
 
     def show(current: Focus) -> None:
-        if [current] == last:
+        nonlocal last
+        if current == last:
             return
-        last[:] = [current]
+        last = current
         if form == "json":
             say_json(current.as_data())
         else:
             title = f'  # "{shortened(current.title)}"' if current.title else ""
             say(f"{_when(current)}{title}" if any(_fields(current).values()) else "# nothing is in front")
 
-    last: list[Focus] = []
     with Loop() as loop:
         loop.add(focus.fd, hear)
         show(focus.current())

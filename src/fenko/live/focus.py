@@ -9,9 +9,8 @@ from math import inf
 from fenko.core.changes import FOCUS, Change
 from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
-from fenko.focus.front import FrontWindow
 from fenko.focus.opening import open_front
-from fenko.live.aside import Aside
+from fenko.live.aside import Aside, Asks
 from fenko.live.source import Source, Surroundings
 from fenko.system.session import DisplayError
 
@@ -22,7 +21,7 @@ class FocusSource(Source):
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._engine = around.inbox.engine
-        self._server: FrontWindow | Aside[Focus] | None = None
+        self._server: Asks[Focus] | None = None
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
