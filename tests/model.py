@@ -19,7 +19,7 @@ BETWEEN = {"up-left": {"up", "left"}, "up-right": {"up", "right"}, "down-left": 
 
 
 def later(t: float, seconds: float) -> float:
-    return round(t + seconds, 6)
+    return round(t + seconds, 6) if t > -inf else t
 
 
 def control(address: str) -> str:
@@ -48,13 +48,17 @@ class Undecided:
 
 @dataclass
 class Press:
-    """A press of a cell that has come: since when, the how-manieth in a row, whether it is known what it is."""
+    """A press of a cell that has come: since when, which taps of its cell came before it, whether it is known what it is."""
 
     cell: Cell
     since: float
     number: int
-    count: int
+    taps: Undecided | None
     known: bool = False
+
+    @property
+    def count(self) -> int:
+        return 1 + (self.taps.count if self.taps else 0)
 
 
 class Model:
@@ -222,6 +226,8 @@ class Model:
             if waits:
                 self.undecided.remove(waits)
             self.wait("direction", stick, later(t, window), began=t)
+            if taps := self.taps(self.cell(f"{stick}.{way}")):
+                taps.due = inf
         elif pushed and not on and any(one in BETWEEN for one in applied):
             self.apply(t, stick, [], t, inf)
             self.wait("leaving", stick, later(t, window), began=t)
@@ -241,10 +247,15 @@ class Model:
             if BETWEEN[name] <= set(pushed):
                 wanted = [name]
         applied = self.applied[stick]
+        pauses = self.pauses
         for way in [way for way in applied if way not in wanted]:
             applied.remove(way)
             self.hand(t, f"{stick}.{way}", False)
+            if self.pauses != pauses:
+                return  # where it is pushed stays silent
         for way in [way for way in wanted if way not in applied]:
+            if self.pauses != pauses:
+                return
             applied.append(way)
             self.hand(t, f"{stick}.{way}", True, since, number)
 
@@ -283,7 +294,7 @@ class Model:
         since = t if since is None else since
         if self.bound(f"{address}-touch") and f"{address}-touch" in self.hands:
             self.over(t, f"{address}-touch")
-        cell, groups, bursts = self.cell(address), self.groups(address), self.bursts(address)
+        cell, groups = self.cell(address), self.groups(address)
         if groups:
             together = next(
                 (one for one in self.undecided if one.sort == "together" and one.where == address.split(".")[0]), None
@@ -295,18 +306,32 @@ class Model:
                 window = max(self.time(group, "chord") for group in groups)
                 together = self.wait("together", address.split(".")[0], max(t, later(since, window)), choices=groups)
             together.members.append((address, since, cell))
+            for one in self.undecided:
+                if (one.sort == "tap" and one.cell == cell) or (one.sort == "burst" and one.where == address):
+                    one.due = inf  # not before it is known what this press is
             fitting = self.fitting(together, [])
             if len(fitting) == 1 and len(fitting[0].members) == len(together.members):
                 self.decide(t, together)
-        elif bursts:
-            burst = next((one for one in self.undecided if one.sort == "burst" and one.where == address), None)
-            burst = burst or self.wait("burst", address, t, cell=cell, choices=list(bursts.values()))
-            burst.presses.append((since, inf))
-            burst.due = later(t, max(self.time(one, "burst") for one in burst.choices))
-            if len(burst.presses) == max(int(one.address[-1]) for one in burst.choices):
-                self.decide(t, burst)
         else:
+            self.alone(t, address, cell, since)
+
+    def alone(self, t: float, address: str, cell: Cell | None, since: float) -> None:
+        """A press that is no part of several at once: one of a burst, maybe."""
+        bursts = self.bursts(address)
+        if not bursts:
             self.press(t, address, cell, since)
+            return
+        burst = next((one for one in self.undecided if one.sort == "burst" and one.where == address), None)
+        burst = burst or self.wait("burst", address, t, cell=cell, choices=list(bursts.values()))
+        burst.presses.append((since, inf))
+        burst.due = max(t, later(since, max(self.time(one, "burst") for one in burst.choices)))
+        if taps := self.taps(cell):
+            taps.due = inf
+        if len(burst.presses) == max(int(one.address[-1]) for one in burst.choices):
+            self.decide(t, burst)
+
+    def taps(self, cell: Cell | None) -> Undecided | None:
+        return next((one for one in self.undecided if one.sort == "tap" and cell and one.cell == cell), None)
 
     def fitting(self, together: Undecided, more: list[str]) -> list[Cell]:
         pressed = {*more, *(member[0] for member in together.members)}
@@ -345,8 +370,7 @@ class Model:
         if one.sort in ("direction", "leaving"):
             self.apply(t, one.where, self.pushed[one.where], one.began, one.number)
         elif one.sort == "tap":
-            assert one.cell
-            self.tapped(t, one.cell, one.count)
+            self.settle_taps(t, one)
         elif one.sort == "together":
             rest, pauses = one.members, self.pauses
             while rest and self.pauses == pauses:
@@ -360,14 +384,24 @@ class Model:
                     None,
                 )
                 size = len(whole.members) if whole else 1
+                taken, those, rest = rest[0], rest[:size], rest[size:]
                 if whole:
-                    self.part_of |= {member[0]: whole.address for member in rest[:size]}
-                taken, rest = rest[0], rest[size:]
-                self.press(t, whole.address if whole else taken[0], whole or taken[2], taken[1])
+                    for taps in [taps for taps in self.undecided if any(taps is self.taps(m[2]) for m in those)]:
+                        self.decide(t, taps)
+                    if self.pauses != pauses:
+                        return
+                    self.part_of |= {member[0]: whole.address for member in those}
+                    self.press(t, whole.address, whole, taken[1])
+                else:
+                    self.alone(t, taken[0], taken[2], taken[1])
         else:
             whole = next((cell for cell in one.choices if int(cell.address[-1]) == len(one.presses)), None)
             last, pauses = one.presses[-1], self.pauses
             if whole:
+                for taps in [taps for taps in self.undecided if taps.sort == "tap" and taps.where == one.where]:
+                    self.decide(t, taps)
+                if self.pauses != pauses:
+                    return
                 self.part_of[one.where] = whole.address
                 self.press(t, whole.address, whole, one.presses[0][0])
             else:
@@ -386,26 +420,36 @@ class Model:
                 self.told.append((t, address, "press", ""))
                 self.hold_keys(t, address, key)
             return
-        before = next(
-            (one for one in self.undecided if one.sort == "tap" and one.where == address and one.cell == cell), None
-        )
-        if before:
-            self.undecided.remove(before)
         self.number += 1
-        one = Press(cell, since, self.number, before.count + 1 if before else 1)
+        one = Press(cell, since, self.number, self.taps(cell))
+        if one.taps:
+            one.taps.due = inf  # whatever a hand does elsewhere settles them
         if cell.waits:
             self.presses[address] = one
         if cell.press:
             self.start(t, cell, "press", cell.press, True)
+        if self.presses.get(address) is not one:
+            return
         counted = 3 if cell.triple else 2 if cell.double else 1
-        if self.presses.get(address) is one and 1 < one.count == counted:
-            one.known = True
+        if one.taps and one.count == counted > 1:
+            self.undecided.remove(one.taps)
+            one.taps, one.known = None, True
             gesture = "triple" if cell.triple else "double"
             self.start(t, cell, gesture, getattr(cell, gesture), False)
+        elif (cell.hold or one.count > 1) and t >= later(since, self.time(cell, "hold")):
+            self.is_hold(t, one)
+
+    def settle_taps(self, t: float, taps: Undecided) -> None:
+        if taps in self.undecided:
+            self.undecided.remove(taps)
+        assert taps.cell
+        count, taps.count = taps.count, 0
+        self.tapped(t, taps.cell, count)
 
     def is_hold(self, t: float, press: Press) -> None:
         press.known = True
-        self.tapped(t, press.cell, press.count - 1)
+        if press.taps:
+            self.settle_taps(t, press.taps)
         if press.cell.hold and self.presses.get(press.cell.address) is press:
             self.start(t, press.cell, "hold", press.cell.hold, True)
 
@@ -430,11 +474,14 @@ class Model:
             return
         pauses = self.pauses
         if not press.known:
-            if press.count < (3 if press.cell.triple else 2 if press.cell.double else 1):
-                due = later(t, self.time(press.cell, "double"))
-                self.wait("tap", address, due, cell=press.cell, count=press.count)
+            count = press.count
+            if press.taps in self.undecided:
+                self.undecided.remove(press.taps)
+            if count < (3 if press.cell.triple else 2 if press.cell.double else 1):
+                due = max(t, later(until, self.time(press.cell, "double")))
+                self.wait("tap", address, due, cell=press.cell, count=count)
             else:
-                self.tapped(t, press.cell, press.count)
+                self.tapped(t, press.cell, count)
         if press.cell.release and self.pauses == pauses:
             self.start(t, press.cell, "release", press.cell.release, False)
 
@@ -442,6 +489,8 @@ class Model:
         """No hand let go, so nothing is tapped, and nothing held any longer."""
         if address in self.presses:
             self.presses[address].known = True
+            if taps := self.presses[address].taps:
+                self.settle_taps(t, taps)
         self.let_go(t, address, t)
 
     def turn(self, t: float, address: str, value: float) -> None:
@@ -449,16 +498,17 @@ class Model:
         rest = (rest if rest * value >= 0 else 0.0) + value
         whole = int(round(rest, 9))
         if not any(self.cell(f"{address}.{way}") for way in ("left", "right")):
+            self.settle(t, address, inf)
             return
         self.detents[address] = rest - whole
         where = f"{address}.{'right' if whole > 0 else 'left'}"
         if whole:
             self.settle(t, where, inf)
         for _ in range(abs(whole)):
-            apart = t - self.turned.get(where, -inf)
+            before = self.turned.get(where, -inf)
             self.turned[where] = t
             cell = self.cell(where)
-            if cell and cell.fast and apart < self.time(cell, "fast"):
+            if cell and cell.fast and t < later(before, self.time(cell, "fast")):
                 self.start(t, cell, "fast", cell.fast, False)
             elif cell and cell.press:
                 self.start(t, cell, "turn", cell.press, False)

@@ -10,9 +10,10 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from fenko.core.changes import FOCUS, KEYBOARD, UNPLUG, Change, Effect
-from fenko.core.circumstances import Condition, Focus
+from fenko.core.circumstances import Circumstances, Condition, Focus
 from fenko.core.engine import Engine
 from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
@@ -681,3 +682,154 @@ def test_release_all_lifts_everything_at_any_moment(desk: Plan, changes: list[Ch
     witness.see(engine.release_all(witness.t))
     assert not witness.down
     assert engine.deadline == inf
+
+
+# --- Where two rules of `docs/desk.md` meet ---
+
+
+def _hand(words: str) -> list[Change]:
+    """Changes as they are told in words: `0 west 1, .05 west 0`."""
+    found: list[Change] = []
+    for part in words.split(", "):
+        t, control, value = part.split()
+        surface = "dial" if control == "dial" else "keys" if control.startswith("kp") else "pad"
+        found.append((float(t), f"{surface}.{control}", float(value)))
+    return found
+
+
+_TAPS_OF_THREE = {"pad.west": {"tap": "q", "triple": "t"}, "pad.south": "a", "dial.dial.right": "w"}
+_MEETING: list[tuple[str, dict[str, Any], str, str]] = [
+    (
+        "a press elsewhere settles taps before it, also while the next press of theirs is down",
+        _TAPS_OF_THREE,
+        "0 west 1, .05 west 0, .15 west 1, .2 south 1, .25 south 0, .3 west 0",
+        "q+0.2 a+0.2 q+0.55",
+    ),
+    (
+        "and so does a dial",
+        _TAPS_OF_THREE,
+        "0 west 1, .05 west 0, .15 west 1, .2 dial 1, .3 west 0",
+        "q+0.2 w+0.2 q+0.55",
+    ),
+    (
+        "the second press counts from when the hand made it, beside a chord",
+        {"pad.west": {"tap": "q", "double": "d"}, "pad.south+west": "c"},
+        "0 west 1, .05 west 0, .28 west 1, .36 west 0",
+        "d+0.32",
+    ),
+    (
+        "and beside a diagonal",
+        {"pad.hat.up": {"tap": "q", "double": "d"}, "pad.hat.up-left": "c"},
+        "0 hat.y -1, .05 hat.y 0, .28 hat.y -1, .36 hat.y 0",
+        "d+0.32",
+    ),
+    (
+        "a tap comes the time of a double after its release, also of a key with a burst",
+        {"keys.kp0": {"tap": "q", "triple": "t"}, "keys.kp0-x2": "c"},
+        "0 kp0 1, .05 kp0 0",
+        "q+0.3",
+    ),
+    (
+        "an earlier tap comes before a burst of its key",
+        {"keys.kp0": {"tap": "q", "double": "d"}, "keys.kp0-x2": "c"},
+        "0 kp0 1, .02 kp0 0, .2 kp0 1, .21 kp0 0, .22 kp0 1, .23 kp0 0",
+        "q+0.22 c+0.22",
+    ),
+    (
+        "what turns out to be held acts when that is known, before what made it known",
+        {"pad.west": {"hold": "h"}, "pad.south+west": "c", "pad.east": "a"},
+        "0 west 1, .25 east 1",
+        "h+0.25 a+0.25",
+    ),
+    (
+        "a `wait` begins when its stroke is over, however much waits behind it",
+        {"dial.dial.right": "a then wait 500ms then b"},
+        "0 dial 1, .1 dial 1, .2 dial 1",
+        "a+0 b+0.51 a+0.51 b+1.02 a+1.02 b+1.53",
+    ),
+    (
+        "a key that is a member of several at once may send bursts",
+        {"keys.kp1": "q", "keys.kp1-x2": "d", "keys.kp1+kp2": "c"},
+        "0 kp1 1, .01 kp1 0, .02 kp1 1, .03 kp1 0, 1 kp1 1, 1.01 kp2 1, 1.1 kp1 0, 1.2 kp2 0, 2 kp1 1, 2.01 kp1 0",
+        "d+0.03 c+1.01 q+2.06",
+    ),
+    (
+        "fast counts in whole microseconds, and a border is not within",
+        {"dial.dial.right": {"press": "a", "fast": "f"}},
+        ".052 dial 1, .072 dial 1, .5 dial 1, .52 dial 1, .6 dial 1, .619999 dial 1",
+        "a+0.052 a+0.072 a+0.5 a+0.52 a+0.6 f+0.619999",
+    ),
+]
+
+
+@pytest.mark.parametrize("case", _MEETING, ids=lambda case: case[0])
+def test_where_two_rules_meet(case: tuple[str, dict[str, Any], str, str]) -> None:
+    _, cells, hands, expected = case
+    times = {"chord": 0.3} if "h+0.25" in expected else {"fast": 0.02}
+    effects = play(plan(times, base=cells), *_hand(hands))
+    downs = [f"{effect[3]}+{round(effect[0], 6):g}" for effect in effects if effect[1:3] == ("keys", "down")]
+    assert " ".join(downs) == expected
+
+
+def test_a_stroke_lasts_no_longer_than_a_stroke_before_a_wait() -> None:
+    effects = play(plan(base={"dial.dial.right": "a then wait 500ms then b"}), *_hand("0 dial 1, .1 dial 1, .2 dial 1"))
+    down: dict[str, float] = {}
+    for t, _, act, key in effects:
+        if act == "down":
+            down[key] = t
+        else:
+            assert t - down.pop(key) <= STROKE + 1e-9
+
+
+def test_taps_before_a_press_that_is_cut_off_come_at_once() -> None:
+    desk = plan(base=_TAPS_OF_THREE)
+    effects = play(desk, *_hand("0 west 1, .05 west 0, .15 west 1"), (0.2, UNPLUG, "pad"))
+    assert keys(effects) == "q+ q-" and effects[0][0] == 0.2
+
+
+def test_an_unbound_wheel_settles_taps_before_it_is_handed_on() -> None:
+    desk = plan(base={"mouse.side": {"tap": "q", "double": "d"}})
+    effects = play(desk, (0.0, "mouse.side", 1), (0.05, "mouse.side", 0), (0.1, "mouse.wheel", 1))
+    assert [effect[1:4] for effect in effects][:2] == [("keys", "down", "q"), ("keys", "up", "q")] or [
+        (effect[1], effect[2]) for effect in effects
+    ].index(("keys", "down")) < [(effect[1], effect[2]) for effect in effects].index(("pointer", "scroll"))
+
+
+def test_of_a_group_only_one_is_on_whenever_its_actions_come_to_it() -> None:
+    cells = {"pad.north": "c then toggle f9", "pad.west": "toggle f10"}
+    desk = plan(base=cells)
+    grouped = Level(
+        BASE,
+        {
+            address: (structs.replace(cell, press=structs.replace(cell.press, group="view")),)
+            for address, (cell,) in desk.profiles[BASE].levels[0].controls.items()
+        },
+    )
+    desk = structs.replace(desk, profiles={BASE: structs.replace(desk.profiles[BASE], levels=(grouped,))})
+    engine = Engine(desk)
+    for change in _hand("0 north 1, .004 west 1"):
+        engine.feed(change)
+    engine.advance(1)
+    assert engine.toggled == (("keys", "f9"),)
+
+
+def test_what_paused_on_its_way_is_silent_until_it_is_let_go() -> None:
+    desk = plan(base={"pad.hat.right": {"release": "pause"}, "pad.hat.up-right": "z"})
+    engine = Engine(desk)
+    for change in _hand("0 hat.x 1, .5 hat.y -1, 1 hat.y 0, 2 hat.x 0"):
+        engine.feed(change)
+        engine.advance(change[0] + 0.2)
+        assert engine.paused == (change[0] >= 0.5)
+    engine.feed((3.0, "pad.hat.x", 1))
+    engine.advance(3.5)
+    engine.feed((4.0, "pad.hat.x", 0))
+    assert not engine.paused
+
+
+def test_what_a_profile_must_not_meet_is_asked_of_a_dialog_and_of_its_owner() -> None:
+    there = Condition({"running": (compile_pattern("railmoth"),)}, (Condition({"app": (compile_pattern("snipwell"),)}),))
+    dialog = Focus("chooser", owner=Focus("snipwell"))
+    running = frozenset({"railmoth"})
+    assert there.closeness(Circumstances(Focus("other"), running)) is not None
+    assert there.closeness(Circumstances(dialog, running)) is None
+    assert there.closeness(Circumstances(Focus("snipwell"), running)) is None

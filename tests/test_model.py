@@ -33,6 +33,7 @@ _TOGETHER: dict[str, tuple[str, ...]] = {
     "pad.east+north+south+trigger-right": ("pad.east", "pad.north", "pad.south", "pad.trigger-right"),
     "pad.hat-left+south": ("pad.hat.left", "pad.south"),
     "pad.north+trigger-right": ("pad.north", "pad.trigger-right"),
+    "keys.kp1+kp2": ("keys.kp1", "keys.kp2"),
 }
 _BURSTS = ["keys.kp1-x2", "keys.kp1-x3"]
 _TURNS = ["dial.dial.left", "dial.dial.right"]

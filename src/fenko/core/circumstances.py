@@ -73,16 +73,15 @@ class Condition(Struct, frozen=True):
 
     def closeness(self, now: Circumstances) -> Closeness | None:
         """How closely it fits, for the window in front or for the one that it belongs to; None if it does not hold."""
-        if any(one.holds(now, now.focus) for one in self.denied):
-            return None
-        own = self._exact(now, now.focus)
-        if own is not None:
-            return self._closeness(own, True)
         owner = now.focus.owner
-        theirs = self._exact(now, owner) if owner is not None else None
-        if owner is None or theirs is None or any(one.holds(now, owner) for one in self.denied):
+        windows = (now.focus,) if owner is None else (now.focus, owner)
+        if any(one.holds(now, window) for one in self.denied for window in windows):
             return None
-        return self._closeness(theirs, False)
+        for window in windows:
+            exact = self._exact(now, window)
+            if exact is not None:
+                return self._closeness(exact, window is now.focus)
+        return None
 
     def holds(self, now: Circumstances, focus: Focus) -> bool:
         """Whether it does for this window itself."""

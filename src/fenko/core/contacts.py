@@ -13,7 +13,7 @@ from math import inf
 from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.axes import FULL_AT, FULL_UNTIL, pressed_end
 from fenko.core.controls import BUTTON, Shape
-from fenko.core.plan import Plan, Surface, Timing, control_of
+from fenko.core.plan import Cell, Plan, Surface, Timing, control_of
 from fenko.core.stack import Stack
 
 Pressed = Callable[[float, str, bool, float, float], None]
@@ -34,21 +34,20 @@ class Edge:
 class Push:
     """Where a stick or hat is pushed: the directions in the order in which they came, and the cells that are pressed
     because of them. `waiting` is set while a single direction has to be believed: one that comes from rest since `since`,
-    or what is left of two (`leaving`)."""
+    or what is left of two."""
 
-    __slots__ = ("applied", "leaving", "pushed", "since", "waiting")
+    __slots__ = ("applied", "pushed", "since", "waiting")
 
     def __init__(self, waiting: Waiting) -> None:
         self.pushed: list[str] = []
         self.applied: list[str] = []
-        self.leaving = False
         self.since = -inf
         self.waiting = waiting
 
 
 class Contacts:
     """The buttons and axes of all surfaces. `stack` is what is in force; `settle` is told when a hand does something of
-    which it is not yet known what it is: (time, the control)."""
+    which it is not yet known what it is: (time, the control); `catch`, of which cell it may be a further press."""
 
     def __init__(
         self,
@@ -57,9 +56,12 @@ class Contacts:
         agenda: Agenda,
         pressed: Pressed,
         settle: Callable[[float, str], None],
+        catch: Callable[[str, Cell | None], None],
         stack: Stack,
     ) -> None:
         self.stack = stack
+        self._catch = catch
+        self._silenced = 0
         self._surfaces = surfaces
         self._timing = timing
         self._agenda = agenda
@@ -181,15 +183,19 @@ class Contacts:
             # The other direction of a diagonal comes in the same moment, but as a change of its own.
             push.since = t
             push.waiting.order = self._agenda.begun = self._agenda.begun + 1
-            self._wait(t, control, push, leaving=False)
+            self._agenda.set(push.waiting, after(t, self._window(control)))
+            self._undecided[control] = push
+            pushed = f"{control}.{direction}"
+            self._catch(pushed, self.stack.cell(pushed))
             return
         between = self._shape(control).diagonals
         if push.pushed and not on and any(applied in between for applied in push.applied):
             # And it goes in the same moment too; what is left of the two was probably not meant.
+            window = self._window(control)
             self._follow(t, control, push, [], t, inf)
             push.since = t
             push.waiting.order = self._agenda.begun = self._agenda.begun + 1
-            self._wait(t, control, push, leaving=True)
+            self._agenda.set(push.waiting, after(t, window))
             return
         if control not in self._undecided:
             self._follow(t, control, push, push.pushed, t, inf)
@@ -198,13 +204,10 @@ class Contacts:
             self._follow(t, control, push, [direction], push.since, push.waiting.order)
         self._follow(t, control, push, push.pushed, push.since, push.waiting.order)
 
-    def _wait(self, t: float, control: str, push: Push, leaving: bool) -> None:
-        push.leaving = leaving
+    def _window(self, control: str) -> float:
+        """How long a direction waits for another one."""
         cells = self.stack.diagonals(control).values()
-        window = max(((cell.timing or self._timing).chord for cell in cells), default=self._timing.chord)
-        self._agenda.set(push.waiting, after(t, window))
-        if not leaving:
-            self._undecided[control] = push
+        return max(((cell.timing or self._timing).chord for cell in cells), default=self._timing.chord)
 
     def _believe(self, t: float, control: str) -> None:
         push = self._pushes[control]
@@ -228,16 +231,20 @@ class Contacts:
     def _follow(self, t: float, control: str, push: Push, pushed: list[str], since: float, order: float) -> None:
         """Presses the cells that these directions mean, and lets the others go."""
         self._agenda.set(push.waiting, inf)
-        push.leaving = False
         self._undecided.pop(control, None)
         wanted = list(pushed)
         for diagonal, parts in self._shape(control).diagonals.items():
             if diagonal in self.stack.diagonals(control) and set(pushed) >= set(parts):
                 wanted = [diagonal]
+        silenced = self._silenced
         for direction in [direction for direction in push.applied if direction not in wanted]:
             push.applied.remove(direction)
             self._press(t, f"{control}.{direction}", False)
+            if self._silenced != silenced:
+                return  # it paused; where the stick is pushed is known, and silent
         for direction in [direction for direction in wanted if direction not in push.applied]:
+            if self._silenced != silenced:
+                return
             push.applied.append(direction)
             self._pressed(t, f"{control}.{direction}", True, since, order)
         if not push.pushed and not push.applied:
@@ -253,6 +260,7 @@ class Contacts:
     def silence(self) -> list[tuple[str, bool]]:
         """What hands hold stays known, and nothing comes of it any more: decides what is undecided, and tells each cell
         of which that is, with whether it is down."""
+        self._silenced += 1
         found: list[tuple[str, bool]] = []
         for address, edge in self._edges.items():
             if edge.waiting.due < inf:
@@ -268,7 +276,6 @@ class Contacts:
                     found.append((address, edge.raw))
         for control, push in self._pushes.items():
             self._agenda.set(push.waiting, inf)
-            push.leaving = False
             found += [(f"{control}.{direction}", False) for direction in push.applied if direction not in push.pushed]
             found += [(f"{control}.{direction}", True) for direction in push.pushed if direction not in push.applied]
             push.applied = list(push.pushed)

@@ -90,7 +90,13 @@ class Engine(ShortWays):
         gestures = Gestures(plan.surfaces, plan.timing, agenda, self._situation, runs, plan.watched, report)
         pending = gestures.pending
         self._contacts = Contacts(
-            plan.surfaces, plan.timing, agenda, gestures.set, pending.settle_others, self._situation.stack
+            plan.surfaces,
+            plan.timing,
+            agenda,
+            gestures.set,
+            pending.settle_others,
+            pending.catch,
+            self._situation.stack,
         )
         gestures.use_contacts(self._contacts)
         self._touching = Touching(out, gestures.no_tap)

@@ -12,7 +12,7 @@ from fenko.core.agenda import Agenda, Waiting, after
 from fenko.core.axes import Detents
 from fenko.core.contacts import Contacts
 from fenko.core.controls import THRESHOLDS
-from fenko.core.pending import TOLD_WITHIN, Pending
+from fenko.core.pending import TOLD_WITHIN, Pending, PendingTaps
 from fenko.core.plan import Cell, Plan, Report, Surface, Timed, Timing
 from fenko.core.runs import Runs
 from fenko.core.situation import Situation
@@ -23,18 +23,23 @@ _FARS = tuple(f".{far}" for far in THRESHOLDS)
 
 
 class _Pressed:
-    """A press of a cell that waits for more than the press: its cell as it was then, when it is a hold, and the
-    how-manieth press in a row it is. `decided`: it is known what it was."""
+    """A press of a cell that waits for more than the press: its cell as it was then, when it is a hold, and the taps
+    before it that belong to it. `decided`: it is known what it was."""
 
-    __slots__ = ("cell", "count", "decided", "limit", "since", "waiting")
+    __slots__ = ("cell", "decided", "limit", "since", "taps", "waiting")
 
-    def __init__(self, cell: Cell, since: float, limit: float, count: int, waiting: Waiting) -> None:
+    def __init__(self, cell: Cell, since: float, limit: float, taps: PendingTaps | None, waiting: Waiting) -> None:
         self.cell = cell
         self.since = since
         self.limit = limit
-        self.count = count
+        self.taps = taps
         self.waiting = waiting
         self.decided = False
+
+    @property
+    def count(self) -> int:
+        """The how-manieth press in a row it is."""
+        return 1 + (self.taps.count if self.taps is not None else 0)
 
 
 class Gestures:
@@ -132,25 +137,32 @@ class Gestures:
             return
         press: _Pressed | None = None
         if cell.waits:
-            count = self.pending.taps_before(cell) + 1
+            taps = self.pending.taps(cell)
             entry = self._agenda.entry(partial(self._reach_hold, address=address))
             press = self._presses[address] = _Pressed(
-                cell, since, after(since, self.pending.times(cell).hold), count, entry
+                cell, since, after(since, self.pending.times(cell).hold), taps, entry
             )
             if self._timed is not None:
                 self._tell_again(t, cell, since)
-            if cell.hold is not None or count > 1:
-                self._agenda.set(entry, max(t, press.limit))
+            if taps is not None:
+                # They wait for what this press is; whatever a hand does elsewhere settles them first.
+                self._agenda.set(taps.waiting, inf)
+            if (cell.hold is not None or taps is not None) and press.limit > t:
+                self._agenda.set(entry, press.limit)
         if cell.press is not None:
             self._runs.start(t, cell, "press", cell.press, held=True)
         if press is None or self._presses.get(address) is not press:
             return
         if 1 < press.count == cell.presses_counted:
+            assert press.taps is not None
+            count = 1 + self.pending.take_taps(press.taps)
             self._decide(press)
-            gesture = "triple" if press.count == 3 else "double"
-            several = cell.triple if press.count == 3 else cell.double
+            gesture = "triple" if count == 3 else "double"
+            several = cell.triple if count == 3 else cell.double
             if several is not None:
                 self._runs.start(t, cell, gesture, several, held=False)
+        elif press.limit <= t and (cell.hold is not None or press.count > 1):
+            self._reach_hold(t, address)
 
     def _decide(self, press: _Pressed) -> None:
         press.decided = True
@@ -160,9 +172,14 @@ class Gestures:
         """A press is a hold; what was tapped before it was no more than that."""
         press = self._presses[address]
         self._decide(press)
-        self._tapped(t, press.cell, press.count - 1)
+        self._tap_before(t, press)
         if press.cell.hold is not None and self._presses.get(address) is press:
             self._runs.start(t, press.cell, "hold", press.cell.hold, held=True)
+
+    def _tap_before(self, t: float, press: _Pressed) -> None:
+        """The taps before a press are no more than that."""
+        if press.taps is not None:
+            self._tapped(t, press.cell, self.pending.take_taps(press.taps))
 
     def _let_go(self, t: float, address: str, until: float | None = None) -> None:
         """Undoes what the press of this cell did, and decides what it was; the hand let go now, or at `until`."""
@@ -182,10 +199,11 @@ class Gestures:
             self._let_go_at[address] = ended
         if not press.decided:
             self._decide(press)
-            if press.count < cell.presses_counted:
-                self.pending.keep_taps(t, cell, press.count)
+            count = 1 + (self.pending.take_taps(press.taps) if press.taps is not None else 0)
+            if count < cell.presses_counted:
+                self.pending.keep_taps(t, cell, count, t if until is None else until)
             else:
-                self._tapped(t, cell, press.count)
+                self._tapped(t, cell, count)
         if cell.release is not None and self.pending.forgotten == before:
             self._runs.start(t, cell, "release", cell.release, held=False)
 
@@ -199,6 +217,7 @@ class Gestures:
         press = self._presses.get(address)
         if press is not None:
             self._decide(press)
+            self._tap_before(t, press)
         self._let_go(t, address)
 
     def _tapped(self, t: float, cell: Cell, count: int) -> None:
@@ -228,6 +247,7 @@ class Gestures:
         stack = self._situation.stack
         cells = [f"{address}.{turn}" for turn in turns]
         if not any(stack.cell(cell) for cell in cells):
+            self.pending.settle_others(t, address)
             return False
         stack.note_detents(address, turns, self._timing)
         whole = self._detents.setdefault(address, Detents()).turn(value)
@@ -239,12 +259,12 @@ class Gestures:
         by = self._surfaces[surface].conditioning_of(own)
         times = by.times(abs(whole), t - self._turned_at.get(turned, -inf)) if by.spin else 1.0
         for _ in range(abs(whole)):
-            apart = t - self._turned_at.get(turned, -inf)
+            before = self._turned_at.get(turned, -inf)
             self._turned_at[turned] = t
             cell = self._situation.stack.cell(turned)
             if cell is None:
                 continue
-            fast = cell.fast is not None and apart < self.pending.times(cell).fast
+            fast = cell.fast is not None and before > -inf and t < after(before, self.pending.times(cell).fast)
             binding = cell.fast if fast else cell.press
             if binding is not None:
                 self._runs.start(t, cell, "fast" if fast else "turn", binding, held=False, times=times)

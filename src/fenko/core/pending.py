@@ -29,7 +29,8 @@ TOLD_WITHIN = 1.0
 
 
 class PendingTaps:
-    """Taps of a cell in a row that could still become more."""
+    """Taps of a cell in a row that could still become more. While the next press of the cell is under way, time alone
+    decides nothing; once they are settled the count is 0."""
 
     __slots__ = ("cell", "count", "waiting")
 
@@ -163,11 +164,19 @@ class Pending:
     def _settle(self, t: float, key: str) -> None:
         one = self._undecided.get(key)
         if isinstance(one, PendingTaps):
-            self._settle_taps(t, key, one)
+            self._settle_taps(t, one)
         elif isinstance(one, PendingChord):
             self._settle_chord(t, key, one)
         elif one is not None:
             self._settle_burst(t, key, one)
+
+    def catch(self, address: str, cell: Cell | None) -> None:
+        """The key of this cell is pressed again, and it is not known yet what that press is: until then, what the presses
+        before it are is decided by no time of theirs."""
+        if (taps := self.taps(cell)) is not None:
+            self._agenda.set(taps.waiting, inf)
+        if isinstance(burst := self._undecided.get(address), PendingBurst):
+            self._agenda.set(burst.waiting, inf)
 
     def _keep(self, key: str, one: _Undecided, due: float) -> None:
         self._undecided[key] = one
@@ -196,6 +205,7 @@ class Pending:
             window = max([self.times(chord).chord for _, chord in part.chords])
             self._keep(surface, forming, after(max(since, t - window), window))
         forming.pressed[address] = (since, part.cell)
+        self.catch(address, part.cell)
         fitting = forming.fitting(address)
         if len(fitting) == 1 and len(fitting[0].members) == len(forming.pressed):
             self._settle_chord(t, surface, forming)
@@ -224,8 +234,14 @@ class Pending:
             order = order[len(taken) :]
             since, cell = forming.pressed[taken[0]]
             if first is not None:
+                for member in taken:
+                    self._settle(t, _taps(member))
+                if self.forgotten != before:
+                    return
                 self.instead.update(dict.fromkeys(taken, first.address))
                 self._press(t, first.address, first, since)
+            elif self._situation.stack.bursts(taken[0]):
+                self.count_burst(t, taken[0], cell, since)
             else:
                 self._press(t, taken[0], cell, since)
 
@@ -238,7 +254,9 @@ class Pending:
             burst = PendingBurst(cell, self._situation.stack.bursts(address), self._entry(address))
         burst.since.append(since)
         window = max(self.times(several).burst for several in burst.cells.values())
-        self._keep(address, burst, after(t, window))
+        self._keep(address, burst, max(t, after(since, window)))
+        if (taps := self.taps(cell)) is not None:
+            self._agenda.set(taps.waiting, inf)
         if len(burst.since) == max(burst.cells):
             self._settle_burst(t, address, burst)
 
@@ -248,6 +266,9 @@ class Pending:
         before = self.forgotten
         several = burst.cells.get(len(burst.since))
         if several is not None:
+            self._settle(t, _taps(address))
+            if self.forgotten != before:
+                return
             self.instead[address] = several.address
             self._press(t, several.address, several, burst.since[0])
         else:
@@ -262,24 +283,26 @@ class Pending:
 
     # --- Taps in a row ---
 
-    def keep_taps(self, t: float, cell: Cell, count: int) -> None:
-        """So many taps of a cell may become more."""
+    def keep_taps(self, t: float, cell: Cell, count: int, released: float) -> None:
+        """So many taps of a cell, the last of which ended at `released`, may become more."""
         key = _taps(cell.address)
-        self._keep(key, PendingTaps(cell, count, self._entry(key)), after(t, self.times(cell).double))
+        self._keep(key, PendingTaps(cell, count, self._entry(key)), max(t, after(released, self.times(cell).double)))
 
-    def taps_before(self, cell: Cell) -> int:
-        """How many taps came before a press of this cell that belongs to them; they are no longer undecided."""
-        key = _taps(cell.address)
-        before = self._undecided.get(key)
-        if not isinstance(before, PendingTaps) or before.cell != cell:
-            return 0
-        self._drop(key)
-        return before.count
+    def taps(self, cell: Cell | None) -> PendingTaps | None:
+        """The taps of this very cell that may become more."""
+        found = self._undecided.get(_taps(cell.address)) if cell is not None else None
+        return found if isinstance(found, PendingTaps) and found.cell == cell else None
 
-    def _settle_taps(self, t: float, key: str, taps: PendingTaps) -> None:
+    def take_taps(self, taps: PendingTaps) -> int:
+        """How many they are; they are no longer undecided."""
+        count, taps.count = taps.count, 0
+        if self._undecided.get(key := _taps(taps.cell.address)) is taps:
+            self._drop(key)
+        return count
+
+    def _settle_taps(self, t: float, taps: PendingTaps) -> None:
         """So many taps in a row, and no more."""
-        self._drop(key)
-        self._tapped(t, taps.cell, taps.count)
+        self._tapped(t, taps.cell, self.take_taps(taps))
 
     # --- Releases, pause, and things that go away ---
 

@@ -32,15 +32,24 @@ Doing: TypeAlias = Step | Mirror | Visit
 class Run:
     """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
     as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
-    holds the items that it begins to end later; what it steps goes `times` as far."""
+    holds the items that it begins to end later; what it steps goes `times` as far; what it
+    toggles on is of this `group`."""
 
     __slots__ = (
-        "cell", "ended", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "times",
+        "cell", "ended", "group", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "times",
         "waiting",
     )  # fmt: skip
 
     def __init__(
-        self, cell: str, lane: str, steps: tuple[Doing, ...], stroke: float, held: bool, loops: bool, times: float = 1.0
+        self,
+        cell: str,
+        lane: str,
+        steps: tuple[Doing, ...],
+        stroke: float,
+        held: bool,
+        loops: bool,
+        times: float = 1.0,
+        group: str | None = None,
     ) -> None:
         self.cell = cell
         self.lane = lane
@@ -49,6 +58,7 @@ class Run:
         self.held = held
         self.loops = loops
         self.times = times
+        self.group = group
         self.next = 0
         self.hurried = False
         self.striking = False

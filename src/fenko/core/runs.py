@@ -16,7 +16,7 @@ An action that is one stroke, with nothing else under way, needs none of this (`
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from math import inf
 from typing import assert_never
@@ -123,9 +123,7 @@ class Runs:
             self.hold(t, cell.address, action.holds)
             return
         if binding.group is not None:
-            toggles = [_toggle_holder(step) for step in action.steps if isinstance(step, Toggle)]
-            self.end_toggles(t, lambda holder, group: group == binding.group and holder not in toggles)
-            self._toggled.update(dict.fromkeys(toggles, binding.group))
+            self._end_group(t, binding.group, action.steps)
         if (
             self.may_be_lone
             and not self._lanes
@@ -135,7 +133,12 @@ class Runs:
             return
         loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
-        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times))
+        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times, binding.group))
+
+    def _end_group(self, t: float, group: str | None, steps: Sequence[Doing]) -> None:
+        """Of a group, what an action of these steps does not toggle itself ends."""
+        own = {_toggle_holder(step) for step in steps if isinstance(step, Toggle)}
+        self.end_toggles(t, lambda holder, other: other == group and holder not in own)
 
     def visit(self, t: float, gone: Profile | None, come: Profile) -> None:
         """One profile goes and another comes: what they do then is done in order. One that is gone again before its turn
@@ -295,7 +298,9 @@ class Runs:
             pause = self._do(t, run, step)
             if run.ended:
                 return  # the step was `pause`, and everything under way was forgotten
-            if pause and not (run.hurried and isinstance(step, Strike)):
+            # Nothing after a stroke ends it before a `wait` is over, so there it has its own time.
+            waits = run.next < len(run.steps) and isinstance(run.steps[run.next], Wait)
+            if pause and not (run.hurried and isinstance(step, Strike) and not waits):
                 run.striking = isinstance(step, Strike)
                 self._agenda.set(run.waiting, after(t, pause))
                 return
@@ -350,7 +355,7 @@ class Runs:
                     values = tuple(run.times * one if isinstance(one, int | float) else one for one in values)
                 self._out.append((t, step.out, step.act, *values))
             case Toggle():
-                self._toggle(t, step)
+                self._toggle(t, run, step)
             case Begin():
                 self._begin(t, run.holder, step.items)
             case End():
@@ -382,13 +387,15 @@ class Runs:
                 assert_never(step)
         return 0.0
 
-    def _toggle(self, t: float, step: Toggle) -> None:
+    def _toggle(self, t: float, run: Run, step: Toggle) -> None:
         holder = _toggle_holder(step)
         if holder in self.items.holders:
             self.items.lift(t, holder)
             self._toggled.pop(holder, None)
         else:
-            self._toggled.setdefault(holder, None)
+            if run.group is not None:
+                self._end_group(t, run.group, run.steps)
+            self._toggled[holder] = run.group
             self._begin(t, holder, step.items)
 
     # --- What is held ---
