@@ -827,7 +827,9 @@ def test_what_paused_on_its_way_is_silent_until_it_is_let_go() -> None:
 
 
 def test_what_a_profile_must_not_meet_is_asked_of_a_dialog_and_of_its_owner() -> None:
-    there = Condition({"running": (compile_pattern("railmoth"),)}, (Condition({"app": (compile_pattern("snipwell"),)}),))
+    there = Condition(
+        {"running": (compile_pattern("railmoth"),)}, (Condition({"app": (compile_pattern("snipwell"),)}),)
+    )
     dialog = Focus("chooser", owner=Focus("snipwell"))
     running = frozenset({"railmoth"})
     assert there.closeness(Circumstances(Focus("other"), running)) is not None

@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 from ends import MakeFar, far
 from fenko.core.backlog import MOST, OLD, Backlog, queued_as
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.engine import Engine
 from fenko.core.phrase import parse_phrase, steps_of
 from fenko.core.registration import Output
@@ -330,6 +330,13 @@ class Other:
         self.mutes: dict[str, bool] = {}
         self.sounding: set[Any] = set()
 
+    def stands(self) -> tuple[Any, ...]:
+        return (
+            {name: round(number, 6) for name, number in self.numbers.items()},
+            {of for of, on in self.mutes.items() if on},
+            set(self.sounding),
+        )
+
     def take(self, effect: Effect) -> None:
         _, out, act, *values = effect
         match out, act:
@@ -357,18 +364,43 @@ class Other:
                 self.numbers["seek"] = self.numbers.get("seek", 0.0) + values[1]
 
 
-@given(st.lists(effects_of_all_sorts, max_size=60))
-def test_what_waits_comes_to_the_same(sent: list[tuple[Any, ...]]) -> None:
-    at_once, later, backlog = Other(), Other(), Backlog()
-    for number, effect in enumerate(sent):
-        at_once.take((float(number), *effect))
-        backlog.put((float(number), *effect), 0.0)
-    for effect in backlog.take():
-        later.take(effect)
-    assert later.numbers == pytest.approx(at_once.numbers)
-    # Switched twice is not switched at all, which nobody need be told.
-    assert {of for of, on in later.mutes.items() if on} == {of for of, on in at_once.mutes.items() if on}
-    assert later.sounding == at_once.sounding
+sent_or_moving = st.tuples(effects_of_all_sorts, st.booleans())
+
+
+@given(st.lists(sent_or_moving, max_size=60))
+def test_what_is_taken_in_time_is_sent_whole_and_in_order(sent: list[tuple[tuple[Any, ...], bool]]) -> None:
+    backlog = Backlog()
+    effects = [(Moving if moves else tuple)((float(n), *effect)) for n, (effect, moves) in enumerate(sent)]
+    for effect in effects:
+        backlog.put(effect, 0.0, behind=False)
+    assert backlog.take() == effects
+
+
+@given(st.lists(sent_or_moving, max_size=60))
+def test_of_what_waits_only_what_moves_is_thinned(sent: list[tuple[tuple[Any, ...], bool]]) -> None:
+    """What does not move is all there in its order, and at each of its places everything before it for the same out has
+    come to what it was to."""
+    backlog = Backlog()
+    effects = [(Moving if moves else tuple)((float(n), *effect)) for n, (effect, moves) in enumerate(sent)]
+    for effect in effects:
+        backlog.put(effect, 0.0)
+    left = backlog.take()
+    assert [one for one in left if not isinstance(one, Moving)] == [
+        one for one in effects if not isinstance(one, Moving)
+    ]
+    for out in {effect[1] for effect in effects}:
+        meant, later = _stations(effects, out), _stations(left, out)
+        assert later == meant
+
+
+def _stations(effects: Sequence[Effect], out: str) -> list[tuple[Any, ...]]:
+    """How things stand for an out at each of its effects that does not move, and at last."""
+    other, found = Other(), []
+    for effect in [effect for effect in effects if effect[1] == out]:
+        if not isinstance(effect, Moving):
+            found.append(other.stands())
+        other.take(effect)
+    return [*found, other.stands()]
 
 
 @given(st.lists(effects_of_all_sorts, max_size=40), st.lists(effects_of_all_sorts, max_size=40))

@@ -9,7 +9,7 @@ from math import inf
 from msgspec import Struct, structs
 
 from fenko.cli.shared import bold, colour, dim
-from fenko.core.backlog import Backlog, queued_as
+from fenko.core.backlog import goes_on, together
 from fenko.core.changes import Change, Effect
 from fenko.core.effects import effect_mood, effect_words
 from fenko.core.plan import Binding, Plan
@@ -54,7 +54,7 @@ class Flow:
             and _flows(moment)
             and moment.t - max(before.t, before.until) < _PAUSE
         ):
-            effects = _added([*before.effects, *moment.effects])
+            effects = together([*before.effects, *moment.effects])
             self._moment = Moment(before.t, before.actions, effects, moment.t)
             return
         yield from self.end()
@@ -96,17 +96,9 @@ _PAUSE = 0.1  # s; what moves again after that is a movement of its own
 
 def _flows(moment: Moment) -> bool:
     """Whether all that was sent may be put together with what comes after it."""
-    return all(queued_as(effect).how in ("newest", "summed") for effect in moment.effects) and (
+    return all(map(goes_on, moment.effects)) and (
         bool(moment.effects) or any(action.gesture == "move" for action in moment.actions)
     )
-
-
-def _added(effects: list[Effect]) -> list[Effect]:
-    """Of what is summed the sum, and of what only the newest counts, that."""
-    together = Backlog()
-    for effect in effects:
-        together.put(effect, 0.0)
-    return together.take()
 
 
 def table_lines(
@@ -148,9 +140,9 @@ class Actions:
 
     def moments(self, effects: Iterable[Effect]) -> Iterator[Moment]:
         """Fresh effects as moments; actions that sent nothing are moments of their own before them."""
-        for t, together in groupby(effects, key=lambda effect: effect[0]):
+        for t, some in groupby(effects, key=lambda effect: effect[0]):
             yield from self.before(t)
-            yield Moment(t, self._taken(t), list(together))
+            yield Moment(t, self._taken(t), list(some))
 
     def before(self, t: float) -> Iterator[Moment]:
         """The actions up to `t` that sent nothing."""

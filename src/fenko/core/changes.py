@@ -13,6 +13,14 @@ from typing import Any, TypeAlias
 Change: TypeAlias = tuple[float, str, Any]
 Effect: TypeAlias = tuple[Any, ...]
 
+
+class Moving(tuple[Any, ...]):
+    """An effect of what moves: of a number that follows a control, goes at a rate, or is turned by a dial. Where its target is
+    slower than the hand, later ones may take its place."""
+
+    __slots__ = ()
+
+
 FOCUS = "focus"  # value: Focus
 KEYBOARD = "keyboard"  # value: tuple of modifiers held on the ordinary keyboard
 UNPLUG = "unplug"  # value: surface

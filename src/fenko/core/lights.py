@@ -9,7 +9,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.engine import Engine
 from fenko.core.lit import Lit
 from fenko.core.phrase import steps_of
@@ -106,7 +106,8 @@ class Lights:
         found: list[Effect] = []
         for key, to in wanted.items():
             if self._told.get(key, "off") != to:
-                found.append((t, "feedback", *key, to))
+                effect = (t, "feedback", *key, to)
+                found.append(effect if key[0] == "lamp" else Moving(effect))
         for key, to in self._told.items():
             if key not in wanted and key[0] == "lamp" and to != "off":
                 wanted[key] = "off"

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from math import hypot, inf
 
 from fenko.core.agenda import Agenda, after
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.conditioning import OneEuro, Shaping
 from fenko.core.controls import BUTTON, TOWARDS
 from fenko.core.drives import Drive
@@ -285,7 +285,7 @@ class Motion:
             speeds = steered[key] = tuple(round(speed, _SPEED_DIGITS) + 0.0 for speed in speeds)
             if speeds != self._steered.get(key):
                 out, act, values = key
-                self._out.append((t, out, act, *values, [*speeds]))
+                self._out.append(Moving((t, out, act, *values, [*speeds])))
         self._steered = {key: speeds for key, speeds in steered.items() if any(speeds)}
 
     def _alone(self) -> Driven | None:
@@ -338,7 +338,7 @@ class Motion:
         number = value.between(drive.share(*control.made), step.low, step.high)
         if step.pick_up and not self._picked_up(control, drive.part, number, self._values.told(step.target)):
             return
-        self._values.set(t, step.target, number)
+        self._values.set(t, step.target, number, moving=True)
         control.met[drive.part] = (number, self._values.told(step.target))
 
     def _picked_up(self, control: Driven, part: str, number: float, now: float) -> bool:

@@ -33,10 +33,10 @@ class Run:
     """An action on its way through its steps. `held`: by a control that is still down; `loops`: it begins anew as long
     as that is so; `hurried`: somebody waits behind it; `striking`: it waits for its own stroke to end; `holder` is who
     holds the items that it begins to end later; what it steps goes `times` as far; what it
-    toggles on is of this `group`."""
+    toggles on is of this `group`; `moves`: it is one step of a number, by a dial."""
 
     __slots__ = (
-        "cell", "ended", "group", "held", "holder", "hurried", "lane", "loops", "next", "steps", "striking", "stroke", "times",
+        "cell", "ended", "group", "held", "holder", "hurried", "lane", "loops", "moves", "next", "steps", "striking", "stroke", "times",
         "waiting",
     )  # fmt: skip
 
@@ -50,6 +50,7 @@ class Run:
         loops: bool,
         times: float = 1.0,
         group: str | None = None,
+        moves: bool = False,
     ) -> None:
         self.cell = cell
         self.lane = lane
@@ -59,6 +60,7 @@ class Run:
         self.loops = loops
         self.times = times
         self.group = group
+        self.moves = moves
         self.next = 0
         self.hurried = False
         self.striking = False

@@ -23,7 +23,7 @@ from typing import assert_never
 
 from fenko.core.actions import Action, action_of
 from fenko.core.agenda import Agenda, Waiting, after
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.choices import Choices
 from fenko.core.held import HeldItems
 from fenko.core.phrase import Phrase
@@ -133,7 +133,8 @@ class Runs:
             return
         loops = held and action.loops
         lane = f"{cell.address} {gesture}" if loops else cell.address
-        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times, binding.group))
+        moves = gesture in ("turn", "fast") and len(action.steps) == 1
+        self._join(t, Run(cell.address, lane, action.steps, stroke, held, loops, times, binding.group, moves))
 
     def _end_group(self, t: float, group: str | None, steps: Sequence[Doing]) -> None:
         """Of a group, what an action of these steps does not toggle itself ends."""
@@ -351,9 +352,11 @@ class Runs:
             case Send():
                 self._end_stroke(t)
                 values = step.values
-                if run.times != 1 and ACTS[step.out, step.act].queues == "summed":
+                summed = ACTS[step.out, step.act].queues == "summed"
+                if run.times != 1 and summed:
                     values = tuple(run.times * one if isinstance(one, int | float) else one for one in values)
-                self._out.append((t, step.out, step.act, *values))
+                effect = (t, step.out, step.act, *values)
+                self._out.append(Moving(effect) if run.moves and summed else effect)
             case Toggle():
                 self._toggle(t, run, step)
             case Begin():
@@ -378,7 +381,7 @@ class Runs:
             case TakeAsNeutral():
                 self._take_as_neutral(t)
             case Set():
-                self._values.change(t, step.target, step.amount, step.step, run.times)
+                self._values.change(t, step.target, step.amount, step.step, run.times, run.moves and step.step)
             case Hold() | Repeat():
                 raise AssertionError("an action has strokes in their place")
             case Move() | Pass() | Follow() | Rate() | Steer():

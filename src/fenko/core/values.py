@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.steps import Amount, Item
 from fenko.core.value import Value
 from fenko.core.verbs import TARGETS
@@ -60,42 +60,47 @@ class Values:
         """What is known of it."""
         return self._known[item]
 
-    def change(self, t: float, item: Item, amount: Amount, step: bool, times: float = 1.0) -> None:
-        """It becomes this, or, by a step that counts so many times, so much more or less."""
+    def change(
+        self, t: float, item: Item, amount: Amount, step: bool, times: float = 1.0, moving: bool = False
+    ) -> None:
+        """It becomes this, or, by a step that counts so many times, so much more or less; `moving`: by a dial."""
         value = self._known[item]
         moves = self._moved_by(item) if step else None
         if moves is not None:
             far = amount if amount.unit == "dB" else Amount(value.number(amount, change=True))
-            self._out.append((t, item[0], *moves(Amount(round(far.number * times, 9), far.unit))))
+            effect = (t, item[0], *moves(Amount(round(far.number * times, 9), far.unit)))
+            self._out.append(Moving(effect) if moving else effect)
             return
         number = value.number(amount, change=step)
-        self.set(t, item, self._told[item] + number * times if step else number, again=not step)
+        self.set(t, item, self._told[item] + number * times if step else number, again=not step, moving=moving)
 
     def add(self, t: float, item: Item, number: float) -> None:
         """It has moved that far; parts of its grain are kept until they are whole."""
         moves = self._moved_by(item)
         if moves is not None:
             if number := round(number, 9):
-                self._out.append((t, item[0], *moves(Amount(number))))
+                self._out.append(Moving((t, item[0], *moves(Amount(number)))))
             return
         value = self._known[item]
         exact = self._exact[item] + number
         self._exact[item] = exact = exact if value.free else min(value.most, max(value.least, exact))
-        self._tell(t, item, value.fitting(exact))
+        self._tell(t, item, value.fitting(exact), moving=True)
 
-    def set(self, t: float, item: Item, number: float, again: bool = False) -> None:
-        """It is this now, or the closest that it can be; with `again` somebody else is told that it is, also where it was."""
+    def set(self, t: float, item: Item, number: float, again: bool = False, moving: bool = False) -> None:
+        """It is this now, or the closest that it can be; with `again` somebody else is told that it is, also where it was;
+        `moving`: it follows a control, or is turned by a dial."""
         self._exact[item] = number = self._known[item].fitting(number)
-        self._tell(t, item, number, again and item[0] != "value")
+        self._tell(t, item, number, again and item[0] != "value", moving)
 
-    def _tell(self, t: float, item: Item, number: float, again: bool = False) -> None:
+    def _tell(self, t: float, item: Item, number: float, again: bool = False, moving: bool = False) -> None:
         if number != self._told[item] or again:
             self._told[item] = number
             self.changes += 1
             tells = self._tells.get(item)
             if tells is None:
                 tells = self._tells[item] = TARGETS[item[0]].tells(item[1])
-            self._out.append((t, item[0], *tells(number)))
+            effect = (t, item[0], *tells(number))
+            self._out.append(Moving(effect) if moving else effect)
 
     def _moved_by(self, item: Item) -> Moves | None:
         if item not in self._moves:

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from fenko.core.backlog import Backlog, queued_as
+from fenko.core.backlog import goes_on, together
 from fenko.core.changes import Effect
 from fenko.core.controls import TOWARDS
 from fenko.core.effects import effect_words
@@ -76,12 +76,8 @@ def done_words(outcome: Outcome) -> list[str]:
     for effect in outcome.effects:
         if effect[1] not in OUTPUTS:
             continue
-        together = Backlog()
-        for one in (*found[-1:], effect):
-            together.put(one, 0.0)
-        goes_on = queued_as(effect).how in ("newest", "summed")
-        if goes_on and len(together) == 1:
-            found[-1:] = together.take()
+        if found and goes_on(found[-1]) and goes_on(effect) and len(one := together([found[-1], effect])) == 1:
+            found[-1:] = one
         else:
             found.append(effect)
     return [effect_words(effect) for effect in found]

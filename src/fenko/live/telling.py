@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from fenko.core.changes import OUTSIDE, Change, Effect
+from fenko.core.changes import OUTSIDE, Change, Effect, Moving
 from fenko.core.controls import BUTTON
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs
@@ -110,6 +110,8 @@ class Telling:
 
     def _tell(self, t: float, what: str, says: Says) -> None:
         effects = [end.effect(t, what, says) for end in self._ends if end.wants(what)]
+        if "pressed" not in says:
+            effects = list(map(Moving, effects))
         if effects:
             self._send(effects)
 

@@ -16,7 +16,7 @@ from math import inf
 from typing import Any
 
 from fenko.core.backlog import Backlog
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.flow import Sent
 from fenko.core.inputs import Raw
 from fenko.core.registration import Resolver
@@ -236,7 +236,7 @@ class FarPort(Port):
         if self._line is not None and not self._out:
             if self._backlog:
                 self._moved_at = now
-                self._say("effects", self._backlog.take())
+                self._say_effects()
             self._say("alive", now)
         self._next_beat = now + BEATS_APART if now < self._beats_until else inf
 
@@ -255,11 +255,11 @@ class FarPort(Port):
                 meant = self._resolvers[out][1](effect[2], effect[3:])
                 if meant is None:
                     continue
-                effect = (*effect[:3], *meant)
+                effect = type(effect)((*effect[:3], *meant))
             if effect[1:3] in self._watched:
                 self._watch_for(self._watched[effect[1:3]])
             now = now or time.monotonic()
-            how, key = self._backlog.put(effect, now)
+            how, key = self._backlog.put(effect, now, behind=self._line is None or bool(self._out))
             if how == "begin":
                 self._begun[out, key] = effect
             elif how == "end":
@@ -275,6 +275,11 @@ class FarPort(Port):
 
     def _say(self, word: str, *what: Any) -> None:
         self._out += packed([word, *what])
+
+    def _say_effects(self) -> None:
+        """All that waits, and which of it moves."""
+        effects = self._backlog.take()
+        self._say("effects", effects, [n for n, effect in enumerate(effects) if isinstance(effect, Moving)])
 
     @property
     def busy(self) -> bool:
@@ -293,7 +298,7 @@ class FarPort(Port):
                 self._set_wake()
                 return False
             self._moved_at = now
-            self._say("effects", self._backlog.take())
+            self._say_effects()
         if not self._out:
             return False
         try:
@@ -358,7 +363,7 @@ class FarPort(Port):
         if self._line is not None:
             self._line.settimeout(_PATIENCE)
             if self._backlog:
-                self._say("effects", self._backlog.take())
+                self._say_effects()
             with contextlib.suppress(OSError):
                 self._line.sendall(self._out)
                 self._line.shutdown(socket.SHUT_WR)

@@ -12,7 +12,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from fenko.core.changes import Effect
+from fenko.core.changes import Effect, Moving
 from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
 from fenko.outputs.registered import load
@@ -47,7 +47,7 @@ class Host:
     def _take(self, word: str, what: list[Any]) -> None:
         match word:
             case "effects":
-                for place, effects in _by_lane(what[0]).items():
+                for place, effects in _by_lane(*what).items():
                     if place in self._lanes:
                         self._lanes[place].put(effects)
             case "desk":
@@ -63,7 +63,7 @@ class Host:
                 for lane in self._lanes.values():
                     lane.release()
             case "begun":
-                begun = _by_lane(what[0])
+                begun = _by_lane(what[0], ())
                 for (out, end), lane in self._lanes.items():
                     effects, facts = begun.get((out, end), []), what[1].get(out) or {}
                     if effects or facts:
@@ -114,13 +114,15 @@ def _read_by(output: Output, end: str, folder: str, tables: Mapping[str, Any]) -
     return read | {output.each: {end: tables[output.each][end]}} if output.each else read
 
 
-def _by_lane(effects: Sequence[Sequence[Any]]) -> dict[tuple[str, str], list[Effect]]:
+def _by_lane(effects: Sequence[Sequence[Any]], moving: Sequence[int]) -> dict[tuple[str, str], list[Effect]]:
+    """Effects, of which those at `moving` move, by the lane that does them."""
     found: dict[tuple[str, str], list[Effect]] = {}
-    for effect in effects:
+    move = frozenset(moving)
+    for number, effect in enumerate(effects):
         output = OUTPUTS.get(effect[1])
         if output is not None:
             end = output.end(*effect[3:]) if output.each else ""
-            found.setdefault((output.name, end), []).append(tuple(effect))
+            found.setdefault((output.name, end), []).append(Moving(effect) if number in move else tuple(effect))
     return found
 
 

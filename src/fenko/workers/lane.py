@@ -20,6 +20,8 @@ from fenko.workers.worker import Away, Desk, Worker
 
 FIRST_PAUSE = 0.25
 """Seconds before the way to an end is tried again; doubled each time, as far as the worker wants."""
+BEHIND = 0.005
+"""Seconds after which a worker that is still at something is behind, so that of what moves only the newest waits for it."""
 _AGAIN = 10.0  # seconds in which the same note is not told again
 _MOST_TOLD = 1000
 _MOST_CHANGES = 4000
@@ -151,6 +153,7 @@ class Lane:
         self._woken = False
         self._ends = False
         self._open = False
+        self._busy_since = inf
         self._away = ""
         self._was_away = False
         worker.wake = self._wake
@@ -161,8 +164,9 @@ class Lane:
         """These are to be done."""
         with self._changed:
             now = time.monotonic()
+            behind = not self._open or now - self._busy_since > BEHIND
             for effect in effects:
-                self._backlog.put(effect, now)
+                self._backlog.put(effect, now, behind)
             self._changed.notify()
 
     def _wake(self) -> None:
@@ -197,6 +201,7 @@ class Lane:
         due = 0.0 if self.worker.eager else inf
         while True:
             with self._changed:
+                self._busy_since = inf
                 while (
                     not (self._backlog or self._ends or self._releases or self._left or self._woken)
                     and due > time.monotonic()
@@ -204,6 +209,7 @@ class Lane:
                     self._changed.wait(None if due == inf else min(3600.0, due - time.monotonic()))
                 ends, releases, left = self._ends, self._releases, self._left
                 self._releases = self._woken = False
+                self._busy_since = time.monotonic()
                 effects = self._backlog.take() if self._open or ends else []
             try:
                 if releases and self._open:
