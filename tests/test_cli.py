@@ -232,7 +232,9 @@ def test_devices_and_windows_without_any(fenko: Run) -> None:
     assert "neither DISPLAY nor WAYLAND_DISPLAY is set" in done.stderr
 
 
-def test_ctrl_c_while_a_class_is_made_ends_cleanly(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_ctrl_c_while_a_class_is_made_ends_cleanly(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     class Interrupting:
         def __set_name__(self, owner: type, name: str) -> None:
             raise KeyboardInterrupt
@@ -249,5 +251,7 @@ def test_ctrl_c_while_a_class_is_made_ends_cleanly(monkeypatch: pytest.MonkeyPat
         raise RuntimeError("something else")
 
     monkeypatch.setattr(fenko.cli.cli, "main", wrong)
-    with pytest.raises(RuntimeError, match="something else"):
+    with pytest.raises(SystemExit) as end:
         fenko.cli.main([])
+    assert end.value.code == 1
+    assert "unexpected error: RuntimeError: something else (test_cli.py" in capsys.readouterr().err

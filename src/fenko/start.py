@@ -35,5 +35,6 @@ def _leave(status: str | int | None) -> None:
         try:
             stream.flush()
         except (OSError, ValueError):
-            status = status or 1
+            # A result that could not be written is no result; a message without a reader changes nothing.
+            status = status or int(stream is sys.stdout)
     os._exit(status or 0)

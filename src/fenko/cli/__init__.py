@@ -113,24 +113,39 @@ def main(arguments: Sequence[str] | None = None) -> None:
         status = 1
     except RuntimeError as why:
         # What Python makes of a Ctrl-C while a class is being made, such as one of a module that is being loaded.
-        if not isinstance(why.__cause__, KeyboardInterrupt):
-            raise
-        status = 1
+        status = 1 if isinstance(why.__cause__, KeyboardInterrupt) else _unexpected(why)
     except SystemExit as end:
         status = end.code
-    except BrokenPipeError:
-        status = _quietly()
     except OSError as why:
-        status = _cannot_write(why)
+        status = _cannot_write(why) if _of_output(why) else _unexpected(why)
+    except Exception as why:
+        status = _unexpected(why)
     finally:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
     try:
         sys.stdout.flush()
-    except BrokenPipeError:
-        status = _quietly()
     except (OSError, ValueError) as why:
         status = _cannot_write(why)
     sys.exit(status)
+
+
+def _of_output(why: OSError) -> bool:
+    """Whether this came of printing a result."""
+    trace = why.__traceback__
+    while trace is not None and trace.tb_frame.f_code.co_name not in ("echo", "flush"):
+        trace = trace.tb_next
+    return trace is not None
+
+
+def _unexpected(why: Exception) -> int:
+    """An error of which nobody took care: what and where."""
+    from fenko.system.trouble import described
+
+    if sys.flags.dev_mode:
+        raise why
+    with contextlib.suppress(OSError, ValueError):
+        sys.stderr.write(f"fenko: unexpected error: {described(why)}\n")
+    return 1
 
 
 def _quietly() -> int:
@@ -140,11 +155,12 @@ def _quietly() -> int:
 
 
 def _cannot_write(why: Exception) -> int:
-    """The output takes no more, or something else went wrong of which nobody took care."""
+    """The output takes no more."""
+    if isinstance(why, BrokenPipeError):
+        return _quietly()
     _forget_output()
     with contextlib.suppress(OSError, ValueError):
-        place = f"{why.filename}: " if isinstance(why, OSError) and why.filename else ""
-        sys.stderr.write(f"fenko: {place}{(getattr(why, 'strerror', None) or str(why)).lower()}\n")
+        sys.stderr.write(f"fenko: the output: {(getattr(why, 'strerror', None) or str(why)).lower()}\n")
     return 1
 
 

@@ -59,7 +59,7 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
     )
 
 
-def opener(page: Memory | None, far: bool = True) -> OpenPorts:
+def opener(page: Memory | None, far: bool = True, note: Callable[[str], None] = note) -> OpenPorts:
     """Opens the ports that a desk names, or that work here, and says which and why; without `far` none of workers. Raises
     PortError."""
     from fenko.live.wiring import open_ports
@@ -85,6 +85,7 @@ def start(
     told: Callable[[Sequence[Effect]], None] | None = None,
     listens: bool = False,
     door: Doorway | None = None,
+    note: Callable[[str], None] = note,
 ) -> Session:
     """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
     programs too; `told` hears of all that is sent; with `listens` it keeps its values for the next time, and other programs can talk to it
@@ -94,6 +95,7 @@ def start(
     session = Session(compiled(desk), loop, open_ports, note, report, told, share)
     stack.callback(session.close)
     loop.on_signal(signal.SIGUSR1, session.reload)
+    loop.on_signal(signal.SIGTSTP, session.suspend)
     if focus is None:
         session.use("focus", "keyboard", "running")
     else:

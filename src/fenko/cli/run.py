@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fenko.cli.live_desk import changes_of, opener, play_options, say_why_not, start
+from fenko.cli.messages import Messages
 from fenko.cli.shared import desk_option, note, open_desk
 from fenko.core.changes import Change
 from fenko.core.circumstances import Focus
@@ -54,7 +55,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.system.supervised import Failures, Supervisor
     from fenko.system.talking import Doorway, Taken, private_runtime
 
-    with ExitStack() as stack:
+    messages = Messages(note)
+    with closing(messages), ExitStack() as stack:
         supervisor = stack.enter_context(closing(Supervisor()))
         failures = Failures(private_runtime() / "failures") if supervisor else None
         if failures is not None and failures.before:
@@ -73,10 +75,13 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
         guard = stack.enter_context(closing(Guard())) if shown_name() else None
 
         try:
-            choose = opener(guard.page if guard else None)
+            choose = opener(guard.page if guard else None, note=messages.put)
             focus = Focus() if play_focus else None
-            session = start(desk, loop, stack, choose, changes, share=False, focus=focus, listens=True, door=door)
+            session = start(
+                desk, loop, stack, choose, changes, False, focus, listens=True, door=door, note=messages.put
+            )
         except PortError as error:
+            messages.close()
             say_why_not(error)
             return 1
         if failures is not None and failures.before:
@@ -89,7 +94,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
         supervisor.tell(STOPPING=1)
         if failures is not None:
             failures.clear()
-    note("ended; everything is released")
+        stack.close()
+        messages.put("ended; everything is released")
     return 0
 
 

@@ -48,7 +48,7 @@ from fenko.core.circumstances import Circumstances, Focus
 from fenko.core.contacts import Contacts
 from fenko.core.controls import BUTTON, DIAL, MOTION, SENSOR, TOUCH_AREA, WHEEL
 from fenko.core.gestures import Gestures
-from fenko.core.inputs import Inputs
+from fenko.core.inputs import NONE, Inputs
 from fenko.core.motion import Motion
 from fenko.core.plan import Cell, Plan, Profile, Report, Timed, unconditioned
 from fenko.core.runs import Runs
@@ -211,6 +211,16 @@ class Engine(ShortWays):
         self._take_in()
         self._release_all(now)
         return self._finish()
+
+    def recover(self, now: float) -> Sequence[Effect]:
+        """After an error that nobody expected: lifts everything that is down, by what is known of it. Every gesture and action
+        under way is forgotten."""
+        try:
+            return self.release_all(now)
+        except Exception:  # whatever is out of order: what is held is known apart from all else
+            self._out.clear()
+            self._held.lift_all(now)
+            return self._effects()
 
     def acts(self, change: Change) -> bool:
         """Whether a hand presses or turns something with this change, which has not been fed yet."""
@@ -411,6 +421,8 @@ class Engine(ShortWays):
                     self._contacts.button(t, address, control, bool(value))
             elif shape is SENSOR:
                 self._tilting.feed(t, control.partition(".")[0], part, value)
+            elif shape is NONE:
+                return
             elif shape is MOTION:
                 self._move_on(t, address, control, value)
             elif shape.turns:

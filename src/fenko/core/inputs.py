@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from math import isfinite
 from typing import NamedTuple
 
 from fenko.core.changes import Change
 from fenko.core.conditioning import Conditioning
-from fenko.core.controls import BUTTON, TOUCH_AREA, Shape
+from fenko.core.controls import BUTTON, MOTION, SENSOR, TOUCH_AREA, TOWARDS, Shape
 from fenko.core.plan import Surface
 
 
@@ -19,6 +20,10 @@ class Raw(NamedTuple):
     most: int
 
 
+NONE = Shape("none")
+"""Of an address that is no part of its control: nothing comes of what arrives there."""
+
+
 class Input(NamedTuple):
     """An address: the control, as an address of its own, which part of it, and how that acts. `one_sided`: its value goes
     from 0 to 1, not from -1. `calibration` is what the desk says of where it rests and how far it goes, if anything."""
@@ -28,6 +33,16 @@ class Input(NamedTuple):
     shape: Shape
     one_sided: bool
     calibration: Conditioning | None = None
+
+    def takes(self, value: object) -> bool:
+        """Whether a control of this shape can have such a value: what a board or another computer sends is not believed."""
+        if self.shape is NONE or self.shape in (MOTION, SENSOR, TOUCH_AREA):
+            return False
+        if isinstance(value, Raw):
+            return self.part in self.shape.axes
+        if self.shape.turns:
+            return isinstance(value, int | float) and isfinite(value)
+        return value in (0, 1)
 
     def share(self, raw: Raw) -> float:
         """Where an axis stands: 0 to 1 for one-sided ones, -1 to 1 for all others."""
@@ -58,8 +73,10 @@ class Inputs(dict[str, Input]):
         shape = known.shape(control) or BUTTON
         one_sided = shape is TOUCH_AREA or (part in shape.axes and shape.axes[part][0] is None)
         by = known.conditioning_of(control) if part in shape.axes else None
-        if part in shape.directions and part not in shape.axes:
+        if part in shape.directions and part in TOWARDS and part not in shape.axes:
             shape = BUTTON  # a direction that has a switch of its own
+        elif part not in (shape.axes or ("",)):
+            shape = NONE
         calibration = by if by is not None and by.calibrates else None
         found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided, calibration)
         return found

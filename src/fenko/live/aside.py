@@ -10,11 +10,16 @@ from collections import deque
 from typing import Generic, Protocol, TypeVar
 
 from fenko.system.session import DisplayError
+from fenko.system.trouble import described
 from fenko.system.turns import short_turns
 
 _Told = TypeVar("_Told", covariant=True)
 _MOST = 64
 """Things that were told and not read yet; beyond that the oldest is forgotten."""
+
+
+class Unexpected(DisplayError):
+    """Whoever asked failed in a way that nobody expected; the message says how and where."""
 
 
 class Asks(Protocol[_Told]):
@@ -56,6 +61,8 @@ class Aside(Generic[_Told]):
                 waiting.poll()
         except DisplayError as why:
             self._tell(why)
+        except Exception as why:
+            self._tell(Unexpected(described(why)))
         finally:
             self._asks.close()
             with self._ends:

@@ -52,7 +52,8 @@ class FarEnds(Hearer):
         if gesture not in GESTURES:
             address, gesture = name, "press"
         cell = self._engine.cell(address)
-        if cell is not None:
+        binding = next((one for name, one in cell.gestures() if name == gesture), None) if cell is not None else None
+        if cell is not None and binding is not None and int(number) in range(len(binding.phrases)):
             self._engine.turn_to(cell, gesture, int(number))
 
     def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:

@@ -10,8 +10,9 @@ from fenko.core.changes import FOCUS, Change
 from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
 from fenko.focus.opening import open_front
-from fenko.live.aside import Aside, Asks
+from fenko.live.aside import Aside, Asks, Unexpected
 from fenko.live.source import Source, Surroundings
+from fenko.system.pauses import Pauses
 from fenko.system.session import DisplayError
 
 
@@ -25,6 +26,8 @@ class FocusSource(Source):
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
+        self._pauses = Pauses()
+        self._again = around.loop.timer(lambda now: self._open_again())
 
     def start(self) -> None:
         """Follows it from now on; without a display profiles change by hand."""
@@ -50,6 +53,16 @@ class FocusSource(Source):
         try:
             while (focus := self._server.read()) is not None:
                 self.came(focus)
+        except Unexpected as why:
+            self._around.note(f"unexpected error in following the active window: {why}; it is followed again")
+            self.display_lost()
+            self._again.set_in(self._pauses.next(time.monotonic()))
+        except DisplayError:
+            self._around.displays.lose()
+
+    def _open_again(self) -> None:
+        try:
+            self.display_back()
         except DisplayError:
             self._around.displays.lose()
 
@@ -101,6 +114,7 @@ class FocusSource(Source):
 
     def close(self) -> None:
         """Stops following."""
+        self._again.set(inf)
         if self._server is not None:
             self._around.loop.remove(self._server.fd)
             self._server.close()

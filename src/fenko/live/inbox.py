@@ -34,6 +34,8 @@ class Inbox:
         self.before: Callable[[Sequence[Change]], None] | None = None
         self.stirred = 0
         """Counts how often something may have changed."""
+        self.failed: Callable[[Exception], None] = _raised
+        """Told of an error in the engine that nobody expected, once everything has been lifted."""
         self._after = after
         self._inputs = Inputs(engine.plan.surfaces)
         self._busy = False
@@ -65,7 +67,10 @@ class Inbox:
                     change = (last, change[1], change[2])
                 else:
                     self._last = last = change[0]
-                effects = engine.feed(change)
+                try:
+                    effects = engine.feed(change)
+                except Exception as why:
+                    effects = self._recovered(why)
                 if effects:
                     self.send(effects)
                     for effect in effects:
@@ -119,12 +124,25 @@ class Inbox:
         assert not self._busy, "nothing on an event's way lets time pass"
         self.stirred += 1
         self._last = now = max(now, self._last)
-        effects = what(now)
+        try:
+            effects = what(now)
+        except Exception as why:
+            effects = self._recovered(why)
         if effects:
             self.send(effects)
         self._after()
         self._set_timer()
 
+    def _recovered(self, why: Exception) -> Sequence[Effect]:
+        """What lifts everything after an error in the engine, which goes on with nothing under way."""
+        self.failed(why)
+        return self.engine.recover(self._last)
+
     def _set_timer(self) -> None:
         self._deadline = self.engine.deadline
         self._timer.set(self._deadline)
+
+
+def _raised(why: Exception) -> None:
+    """Nobody has asked to be told of errors."""
+    raise why

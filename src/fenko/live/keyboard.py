@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from math import inf
 
 from fenko.core.changes import KEYBOARD, UNPLUG, Change
 from fenko.desk.compiled import Compiled
 from fenko.devices.modifiers import MODIFIER_CODES, X11Modifiers, held_modifiers
-from fenko.live.aside import Aside
+from fenko.live.aside import Aside, Unexpected
 from fenko.live.loop import Loop
 from fenko.live.registry import OrdinaryKeyboards
 from fenko.live.source import Source, Surroundings
 from fenko.live.surfaces import Surfaces
+from fenko.system.pauses import Pauses
 from fenko.system.session import DisplayError, display_name, on_wayland
 
 Held = tuple[str, ...]
@@ -25,6 +27,8 @@ class KeyboardSource(Source):
         self._around = around
         self._depends = False
         self._keyboard: _Keyboard | None = None
+        self._pauses = Pauses()
+        self._again = around.loop.timer(lambda now: self.start())
 
     def start(self) -> None:
         """Listens from now on, if any layer wants to know."""
@@ -40,7 +44,7 @@ class KeyboardSource(Source):
 
     def _open(self, by_display: bool) -> None:
         around = self._around
-        self._keyboard = _Keyboard(around.desk, around.loop, self._changed, around.displays.lose, by_display)
+        self._keyboard = _Keyboard(around.desk, around.loop, self._changed, self._lost, by_display)
         where = f"display {display_name()}" if by_display else "the kernel"
         if self._keyboard.start():
             around.note(f"keyboard: which modifiers are held is told by {where}")
@@ -48,6 +52,14 @@ class KeyboardSource(Source):
             around.note(
                 "keyboard: none may be read, so layers with `while` on a modifier stay off (`fenko ready` helps)"
             )
+
+    def _lost(self, why: DisplayError) -> None:
+        if isinstance(why, Unexpected):
+            self._around.note(f"unexpected error in following the modifiers: {why}; they are followed again")
+            self.close()
+            self._again.set_in(self._pauses.next(time.monotonic()))
+        else:
+            self._around.displays.lose()
 
     def _changed(self, t: float, held: Held) -> None:
         self._around.inbox.put([(t, KEYBOARD, held)])
@@ -70,6 +82,7 @@ class KeyboardSource(Source):
 
     def close(self) -> None:
         """Stops listening."""
+        self._again.set(inf)
         if self._keyboard is not None:
             self._keyboard.close()
             self._keyboard = None
@@ -84,7 +97,7 @@ class _Keyboard:
         desk: Compiled,
         loop: Loop,
         changed: Callable[[float, Held], None],
-        lost: Callable[[], None],
+        lost: Callable[[DisplayError], None],
         by_display: bool,
     ) -> None:
         self._loop = loop
@@ -119,8 +132,8 @@ class _Keyboard:
         try:
             while (held := self._server.read()) is not None:
                 self._tell(time.monotonic(), held)
-        except DisplayError:
-            self._lost()
+        except DisplayError as why:
+            self._lost(why)
 
     def _feed(self, changes: Sequence[Change]) -> None:
         for t, address, value in changes:

@@ -9,8 +9,9 @@ from math import inf
 from typing import Any
 
 from fenko.core.changes import PLUG, UNPLUG, Change
+from fenko.core.controls import BUTTON
 from fenko.core.flow import Sent
-from fenko.core.inputs import Raw
+from fenko.core.inputs import Inputs, Raw
 from fenko.core.lent import LIVELY
 from fenko.core.plan import Surface
 from fenko.desk.model import LATEST
@@ -26,6 +27,8 @@ class Linked:
         note: Callable[[str], None],
     ) -> None:
         self._surfaces = surfaces
+        self._inputs = Inputs(surfaces)
+        self._refused: set[str] = set()
         self._feed = feed
         self._note = note
         self._here: dict[str, dict[str, dict[str, Any]]] = {}
@@ -48,6 +51,8 @@ class Linked:
     def use(self, surfaces: Mapping[str, Surface]) -> None:
         """The desk has these now."""
         self._surfaces = surfaces
+        self._inputs = Inputs(surfaces)
+        self._refused.clear()
         self._here = {name: links for name, links in self._here.items() if name in surfaces}
         self._addresses.clear()
 
@@ -63,6 +68,8 @@ class Linked:
         """Controls of a surface have changed."""
         if not self.deaf and self.present(surface) and surface in self._surfaces:
             named = [(t, self._address(surface, control), value) for t, control, value in changes]
+            if not all(self._inputs[address].takes(value) for _, address, value in named):
+                named = [change for change in named if self._is_taken(*change)]
             if surface in self.until:
                 self._changed[surface] = time.monotonic()
             for _, address, value in named:
@@ -70,6 +77,22 @@ class Linked:
                     self._raw[address] = value.value
             self.moved(named)
             self._feed(named)
+
+    def _is_taken(self, t: float, address: str, value: Any) -> bool:
+        """Whether the desk knows the control as one that can have such a value; where not, it is noted once."""
+        place = self._inputs[address]
+        if place.takes(value):
+            return True
+        if place.control not in self._refused:
+            self._refused.add(place.control)
+            surface, _, control = place.control.partition(".")
+            sort = (self._surfaces[surface].shape(control) or BUTTON).name
+            sends = "positions" if isinstance(value, Raw) else "steps" if value not in (0, 1) else "presses"
+            self._note(
+                f"surface {surface}: `{control}` sends {sends}, but the desk has it as a {sort}; they are left out. Set its "
+                f"`sort` in the description of `{surface}`"
+            )
+        return False
 
     def raw(self, address: str) -> str:
         """What the surface itself says of an axis; empty if it has said nothing."""

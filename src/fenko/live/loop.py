@@ -14,6 +14,8 @@ from math import inf
 from types import FrameType, TracebackType
 from typing import Any
 
+from fenko.system.pauses import Pauses
+
 _SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -43,12 +45,20 @@ class Timer:
         self.tick = _nobody
 
 
+def _raised(what: str, why: Exception) -> None:
+    """Nobody has asked to be told of errors."""
+    raise why
+
+
 def _nobody(now: float) -> None:
     pass
 
 
 class Loop:
     """Calls back when a descriptor is readable, and timers when their time has come.
+
+    A callback that raises what nobody expected is reported (`trouble`: what failed, and why), and its descriptor left alone for
+    a while; everything else goes on.
 
     Used as a context it ends on SIGINT, SIGTERM and SIGHUP, between two events and never within one."""
 
@@ -61,6 +71,9 @@ class Loop:
         self._rounds: list[Callable[[], None]] = []
         self._timers: dict[Timer, float] = {}
         self._stopped = False
+        self.trouble: Callable[[str, Exception], None] = _raised
+        self._pauses: dict[int, Pauses] = {}  # by descriptor, of those that have failed
+        self._left_alone: set[int] = set()
         self._on_signal: dict[int, Callable[[], None]] = {}
         self._before: dict[int, Any] = {}
         self._wake_read, self._wake_write = os.pipe2(os.O_NONBLOCK | os.O_CLOEXEC)
@@ -77,8 +90,10 @@ class Loop:
     def remove(self, fd: int) -> None:
         """Forgets a descriptor. Call it before the descriptor is closed."""
         self._writers.pop(fd, None)
-        if self._readers.pop(fd, None) is not None:
+        self._pauses.pop(fd, None)
+        if self._readers.pop(fd, None) is not None and fd not in self._left_alone:
             self._poll.unregister(fd)
+        self._left_alone.discard(fd)
 
     def soon(self, what: Callable[[], None]) -> None:
         """Calls `what` when the event at hand is dealt with."""
@@ -117,25 +132,60 @@ class Loop:
             for fd, happened in poll(timeout):
                 reader = readers.get(fd)
                 if reader is not None and happened != select.POLLOUT:
-                    reader()
+                    try:
+                        reader()
+                    except Exception as why:
+                        self._leave_alone(fd, "a source", why)
             if timers:
                 now = time.monotonic()
                 for timer in [timer for timer, due in timers.items() if due <= now]:
                     timer.set(inf)
-                    timer.tick(now)
+                    try:
+                        timer.tick(now)
+                    except Exception as why:
+                        self.trouble("a timer", why)
 
     def _between(self) -> None:
         """What was put off until the events at hand were dealt with; and what wants to be written."""
         while self._soon:
-            self._soon.pop(0)()
+            what = self._soon.pop(0)
+            try:
+                what()
+            except Exception as why:
+                self.trouble("an event", why)
         for what in self._rounds:
-            what()
+            try:
+                what()
+            except Exception as why:
+                self.trouble("a round", why)
         for fd, writer in list(self._writers.items()):
-            if fd not in self._readers:
+            if fd not in self._readers or fd in self._left_alone:
                 continue
-            more = writer()
+            try:
+                more = writer()
+            except Exception as why:
+                self._leave_alone(fd, "an output", why)
+                continue
             if fd in self._readers:  # nobody was there any more to write to, otherwise
                 self._poll.modify(fd, select.POLLIN | (select.POLLOUT if more else 0))
+
+    def _leave_alone(self, fd: int, what: str, why: Exception) -> None:
+        """Reports why a descriptor's callback failed, and does not look at it for a while: it may fail again at once."""
+        now = time.monotonic()
+        pause = self._pauses.setdefault(fd, Pauses()).next(now)
+        self.trouble(what, why)
+        reader = self._readers.get(fd)
+        if reader is None:
+            return  # whoever it belongs to has let go of it
+        self._left_alone.add(fd)
+        self._poll.unregister(fd)
+
+        def again(now: float) -> None:
+            if self._readers.get(fd) is reader and fd in self._left_alone:
+                self._left_alone.discard(fd)
+                self._poll.register(fd, select.POLLIN)
+
+        self.timer(again).set_in(pause)
 
     def _stopping(self, number: int, frame: FrameType | None) -> None:
         self.stop()

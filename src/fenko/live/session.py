@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import time
 from collections import deque
 from collections.abc import Callable, Collection, Sequence
@@ -34,9 +35,11 @@ from fenko.live.telling import Telling
 from fenko.outputs.port import Port, PortError
 from fenko.services.compiling import Broken
 from fenko.system.talking import Doorway
+from fenko.system.trouble import described
 
 REMEMBERED = 30
 """Things that it has said, for who asks later."""
+_SENT_WITHIN, _LOOK_EVERY = 1.0, 0.01  # seconds before it is stopped (Ctrl-Z), and between two looks
 REOPENS_FIRST, REOPENS_LAST = 0.5, 30.0
 """Seconds after which an output that was lost is opened again: at first, and, doubled each time, at last."""
 OpenPorts = Callable[[Compiled, Collection[str]], list[Port]]
@@ -63,6 +66,7 @@ class Session:
         self._said: deque[dict[str, Any]] = deque(maxlen=REMEMBERED)
         self._since = time.time()
         self._loop = loop
+        loop.trouble = self._trouble
         self._open_ports = open_ports
         self._told = told
         self.engine = Engine(desk.plan, report, seed=time.time_ns())
@@ -75,6 +79,7 @@ class Session:
         # On the way of every event, so decided once.
         send = self.router.send if told is None else self._send_and_tell
         self.inbox = Inbox(self.engine, loop, send, self._look_around)
+        self.inbox.failed = lambda why: self._trouble("the engine: everything was released", why)
         self._far: list[FarEnds] = []
         self.linked = Linked(desk.plan.surfaces, self.inbox.put, self._note)
         self.linked.latest = desk.latest
@@ -106,11 +111,18 @@ class Session:
         self._forgetting = loop.timer(self._forget_old)
         self._pause = REOPENS_FIRST
         self._reopening = loop.timer(lambda now: self._reopen())
+        self._stops_at = inf
+        self._goes_on = False
+        self._stopping = loop.timer(self._stop_here)
         self._closed = False
 
     def _note(self, text: str) -> None:
         self._said.append({"at": round(time.time(), 3), "text": text})
         self._tell_person(text)
+
+    def _trouble(self, what: str, why: Exception) -> None:
+        """Reports an error that nobody expected; the part goes on, or begins again after a pause."""
+        self._note(f"unexpected error in {what}: {described(why)}")
 
     # --- Beginning ---
 
@@ -231,7 +243,6 @@ class Session:
             source.use_desk(before)
         if desk.tables.get("output") != before.tables.get("output"):
             self._note("output: other settings take effect when Fenko is started again")
-        open_now = {out for port in self.router.ports for out in port.outs}
         self._lamps.use_desk(desk)
         self._telling.use_desk(desk)
         if self._journal is not None:
@@ -239,11 +250,13 @@ class Session:
         for far in self._far:
             far.use_desk(desk)
             self.router.renew(far.port)
-            open_now |= far.port.outs
-        if not {*desk.outs} <= open_now | {*before.outs}:
-            for port in self._open_ports(desk, open_now):
-                self.router.use(port)
-                self._hear(port)
+        if not {*desk.outs} <= {out for port in self.router.ports for out in port.outs} | {*before.outs}:
+            try:
+                self._open_missing()
+            except PortError as why:
+                self._note(f"output: {why}; it is opened as soon as that can be done")
+                self._pause = REOPENS_FIRST
+                self._reopening.set_in(self._pause)
         # Taking a large desk apart takes time too: level by level, events first.
         self._old_levels = list(before.plan.levels.values())
         self._forgetting.set(0.0)
@@ -289,6 +302,24 @@ class Session:
         """Pauses, or goes on."""
         if paused != self.engine.paused:
             self.inbox.toggle_pause(time.monotonic())
+
+    def suspend(self) -> None:
+        """Stops the process, as Ctrl-Z means it: with everything released and the devices given back first. `fg` goes on."""
+        if self._stops_at < inf:
+            return
+        self._goes_on = not self.engine.paused
+        self.rest(True)
+        self._stops_at = time.monotonic() + _SENT_WITHIN
+        self._stopping.set_in(_LOOK_EVERY)
+
+    def _stop_here(self, now: float) -> None:
+        if self.router.busy and now < self._stops_at:
+            self._stopping.set_in(_LOOK_EVERY)
+            return
+        self._stops_at = inf
+        os.kill(os.getpid(), signal.SIGSTOP)
+        if self._goes_on:
+            self.rest(False)
 
     def warn(self, text: str) -> None:
         """Says something that a person has to know of, wherever they look."""

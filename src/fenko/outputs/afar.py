@@ -11,8 +11,8 @@ import select
 import signal
 import socket
 import time
-from collections.abc import Hashable, Iterable, Mapping, Sequence
-from math import inf
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from math import inf, isfinite
 from typing import Any
 
 from fenko.core.backlog import Backlog
@@ -101,6 +101,10 @@ class FarPort(Port):
         self._fd = -1
         self._use_resolvers()
         self._start()
+
+    @property
+    def _talks(self) -> str:
+        return _TALKS.get(self.name, f"the process `{self.name}` of an output")
 
     # --- The process ---
 
@@ -198,7 +202,7 @@ class FarPort(Port):
             self._silence = theirs
         if time.monotonic() - self._started > _STEADY:
             self._pause = FIRST_PAUSE
-        self._warn(f"{_TALKS[self.name]} has ended; it is started again")
+        self._warn(f"{self._talks} has ended; it is started again")
         self.hearer.ended()
         self._again = time.monotonic() + self._pause
         self._pause = min(LONGEST_PAUSE, self._pause * 2)
@@ -217,7 +221,7 @@ class FarPort(Port):
             try:
                 self._start()
             except OSError as why:
-                self._warn(f"{_TALKS[self.name]} cannot be started: {why.strerror or why}")
+                self._warn(f"{self._talks} cannot be started: {why.strerror or why}")
                 self._again = now + self._pause
                 self._pause = min(LONGEST_PAUSE, self._pause * 2)
         self._set_wake()
@@ -327,11 +331,26 @@ class FarPort(Port):
             self._ended()
             return
         try:
-            for word, *what in self._packets.of(data):
+            packets = list(self._packets.of(data))
+        except ValueError as why:
+            self._broken(str(why))
+            return
+        for packet in packets:
+            try:
+                word, what = packet[0], packet[1:]
+                told = _TOLD[word](*what)
+            except (ValueError, TypeError, KeyError, IndexError) as why:
+                self._broken(f"{type(why).__name__}: {why}")
+                return
+            if told:
                 self._heard(word, what)
-        except (ValueError, TypeError):
-            os.kill(self._pid, signal.SIGKILL)  # no worker says such a thing
-            self._ended()
+
+    def _broken(self, why: str) -> None:
+        """The process says what no worker says."""
+        self._warn(f"{self._talks} sends what cannot be read ({why})")
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(self._pid, signal.SIGKILL)
+        self._ended()
 
     def _heard(self, word: str, what: list[Any]) -> None:
         match word:
@@ -372,6 +391,31 @@ class FarPort(Port):
         elif self._fd >= 0:
             os.close(self._fd)
         self._line, self._fd = None, -1
+
+
+def _is_number(number: Any) -> bool:
+    return isinstance(number, int | float) and isfinite(number) and abs(number) < _MOST_NUMBER
+
+
+_MOST_NUMBER = 1e15
+"""Numbers from other programs are smaller; others are left out."""
+
+
+def _changes_told(surface: str, changes: list[Any]) -> bool:
+    return isinstance(surface, str) and all(_is_number(t) and isinstance(control, str) for t, control, *_ in changes)
+
+
+_TOLD: Mapping[str, Callable[..., bool]] = {
+    "note": lambda text: isinstance(text, str),
+    "fact": lambda out, name, fact: isinstance(name, str) and (fact is None or isinstance(fact, dict)),
+    "watch": _is_number,
+    "number": lambda out, name, number: isinstance(name, str) and _is_number(number),
+    "heard": lambda kind, name, number: isinstance(name, str) and _is_number(number),
+    "changes": _changes_told,
+    "here": lambda surface, link, what: isinstance(surface, str) and (what is None or isinstance(what, dict)),
+    "until": lambda surface, t: isinstance(surface, str) and _is_number(t),
+}
+"""What workers tell, and whether it can be: a number may be one that another program made up."""
 
 
 def _sent(change: list[Any]) -> Sent:

@@ -104,7 +104,10 @@ class Bus:
         for message in found:
             fields = message.header.fields
             if message.header.message_type is MessageType.method_call:
-                self._connection.send(new_method_return(message))
+                try:
+                    self._connection.send(new_method_return(message))
+                except Exception as why:
+                    raise BusError(f"the session's message bus takes nothing: {why or type(why).__name__}") from why
             elif message.header.message_type is not MessageType.signal:
                 continue
             told.append(

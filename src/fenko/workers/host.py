@@ -7,7 +7,7 @@ import os
 import signal
 import socket
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
 from fenko.outputs.registered import load
 from fenko.system.packets import Packets
+from fenko.system.trouble import described
 from fenko.system.turns import short_turns
 from fenko.workers.lane import Lane, Line, Telling
 from fenko.workers.worker import Worker
@@ -38,10 +39,13 @@ class Host:
     def run(self) -> None:
         """Takes what the desk sends until it is gone; then everything ends."""
         packets = Packets()
-        with contextlib.suppress(ValueError, OSError):
+        with contextlib.suppress(OSError):
             while data := self._line.recv(1 << 16):
                 for word, *what in packets.of(data):
-                    self._take(word, what)
+                    try:
+                        self._take(word, what)
+                    except Exception as why:  # of one worker, or of somebody else's code; the others go on
+                        self._back.put(None, ["note", f"unexpected error at `{word}`: {described(why)}"])
         _end(list(self._lanes.values()))
 
     def _take(self, word: str, what: list[Any]) -> None:
@@ -54,11 +58,9 @@ class Host:
                 self._use(*what)
             case "focus":
                 self._focus = (what[0], what[1])
-                for lane in self._lanes.values():
-                    lane.worker.focus(*self._focus)
+                self._each(lambda worker: worker.focus(*self._focus))
             case "alive":
-                for lane in self._lanes.values():
-                    lane.worker.alive(what[0])
+                self._each(lambda worker: worker.alive(what[0]))
             case "release":
                 for lane in self._lanes.values():
                     lane.release()
@@ -68,6 +70,14 @@ class Host:
                     effects, facts = begun.get((out, end), []), what[1].get(out) or {}
                     if effects or facts:
                         lane.take_over(effects, facts)
+
+    def _each(self, what: Callable[[Worker], None]) -> None:
+        """Does this with every worker; one that fails begins again by itself."""
+        for lane in self._lanes.values():
+            try:
+                what(lane.worker)
+            except Exception as why:
+                lane.fail(why)
 
     def _use(self, folder: str, outs: list[str], tables: dict[str, Any]) -> None:
         """A desk: workers that would read the same as before stay."""
@@ -91,7 +101,7 @@ class Host:
             make = getattr(import_module(module), name)
             worker: Worker = make(read, Path(read[FOLDER]), telling)
         except Exception as why:  # a library that is not there, or somebody else's code
-            telling.note(f"{output.title} cannot be used: {type(why).__name__}: {why}")
+            telling.note(f"{output.title} cannot be used: {described(why)}")
             return
         worker.focus(*self._focus)
         self._read[place] = read

@@ -16,6 +16,7 @@ from fenko.core.flow import Sent, summed_up
 from fenko.core.inputs import Raw
 from fenko.core.registration import Output
 from fenko.system.packets import packed
+from fenko.system.trouble import described
 from fenko.workers.worker import Away, Desk, Worker
 
 FIRST_PAUSE = 0.25
@@ -80,7 +81,11 @@ class Line:
                 waiting, self._waiting = list(self._waiting.values()), {}
             for what in waiting:
                 try:
-                    self._line.sendall(packed(_plain(what)))
+                    packet = packed(_plain(what))
+                except (ValueError, OverflowError, TypeError) as why:  # another program says more than can be passed on
+                    packet = packed(["note", f"what `{what[0]}` tells cannot be passed on: {described(why)}"])
+                try:
+                    self._line.sendall(packet)
                 except OSError:
                     return  # the desk is gone; the reader sees it too
 
@@ -152,6 +157,7 @@ class Lane:
         self._releases = False
         self._woken = False
         self._ends = False
+        self._failure: Exception | None = None
         self._open = False
         self._busy_since = inf
         self._away = ""
@@ -186,6 +192,13 @@ class Lane:
             self._releases = True
             self._changed.notify()
 
+    def fail(self, why: Exception) -> None:
+        """The worker failed in another thread: it begins again as after any other error."""
+        with self._changed:
+            self._failure = why
+            self._woken = True
+            self._changed.notify()
+
     def end(self) -> None:
         """The same, and the thread ends."""
         with self._changed:
@@ -211,7 +224,10 @@ class Lane:
                 self._releases = self._woken = False
                 self._busy_since = time.monotonic()
                 effects = self._backlog.take() if self._open or ends else []
+                failure, self._failure = self._failure, None
             try:
+                if failure is not None:
+                    raise failure
                 if releases and self._open:
                     self.worker.release()
                 if ends:
@@ -237,7 +253,7 @@ class Lane:
                 # Nobody is there; or a worker, or what it talks to, is wrong, and the others go on.
                 if ends:
                     return
-                self._lost(str(why) if isinstance(why, Away) else f"{type(why).__name__}: {why}", effects)
+                self._lost(str(why) if isinstance(why, Away) else f"unexpected error: {described(why)}", effects)
                 due = self._wait(pause)
                 pause = min(self.worker.longest_pause, pause * 2)
 

@@ -1,0 +1,64 @@
+"""Messages of a running desk: written by a thread, so that a terminal that is stopped, or whose reader has gone, neither holds up
+the desk nor ends it."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from collections import deque
+from collections.abc import Callable
+
+MOST = 1000
+"""Messages that wait; beyond that the oldest are left out."""
+
+
+class Messages:
+    """Gives each message to `write`, in order. A message that cannot be written is left out."""
+
+    def __init__(self, write: Callable[[str], None]) -> None:
+        self._write = write
+        self._waiting: deque[str] = deque()
+        self._left_out = 0
+        self._ends = False
+        self._changed = threading.Condition()
+        self._thread: threading.Thread | None = None  # begun with the first message: the guard is forked before that
+
+    def put(self, text: str) -> None:
+        """One more message; never waits."""
+        with self._changed:
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._run, name="messages", daemon=True)
+                self._thread.start()
+            self._waiting.append(text)
+            if len(self._waiting) > MOST:
+                self._waiting.popleft()
+                self._left_out += 1
+            self._changed.notify()
+
+    def _run(self) -> None:
+        while True:
+            with self._changed:
+                while not self._waiting and not self._ends:
+                    self._changed.wait()
+                if not self._waiting:
+                    return
+                left_out, self._left_out = self._left_out, 0
+                text = self._waiting.popleft()
+            try:
+                if left_out:
+                    self._write(f"({left_out} messages were left out)")
+                self._write(text)
+            except (OSError, ValueError):
+                pass  # there is no reader, or no room: the desk works on
+
+    def close(self, seconds: float = 1.0) -> None:
+        """Waits until all is written, at most that long. A stream that takes nothing is left alone from then on."""
+        with self._changed:
+            self._ends = True
+            self._changed.notify()
+        if self._thread is None:
+            return
+        self._thread.join(seconds)
+        if self._thread.is_alive():
+            sys.stderr = open(os.devnull, "w")  # noqa: SIM115 - the end of the process would wait for it
