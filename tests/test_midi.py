@@ -410,3 +410,56 @@ def test_a_packet_that_is_none_ends_the_talk() -> None:
         list(Packets().of(b"\xff\xff\xff\xff" + bytes(10)))
     with pytest.raises(ValueError):
         list(Packets().of(b"\0\0\0\1\xc1"))
+
+
+@needs_jack
+@pytest.mark.parametrize("port", ["", "monitor*"])
+def test_a_note_ends_however_often_its_workers_die(
+    port: str, jack: dict[str, str], far: MakeFar, monitor: Monitor
+) -> None:
+    hands = far(desk(port), jack)
+    hands.look(0.1)
+    if not port:
+        monitor.connect("Fenko:stage")
+    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+    hands.press("south")
+    hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
+    for _ in range(3):
+        # Each time before it can have done what it was told.
+        os.kill(hands.workers, signal.SIGKILL)
+        before = hands.workers
+        hands.until(lambda b=before: hands.workers != b, "they are started again")
+    hands.until(lambda: "80 3c 00" in monitor.heard, "the end of the note")
+
+
+@needs_jack
+def test_a_note_ends_that_was_let_go_while_its_workers_hung(
+    jack: dict[str, str], far: MakeFar, monitor: Monitor
+) -> None:
+    hands = far(desk("monitor*"), jack)
+    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+    hands.press("south")
+    hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
+    os.kill(hands.workers, signal.SIGSTOP)
+    hands.let_go("south")
+    hands.look(0.1)
+    os.kill(hands.workers, signal.SIGKILL)
+    hands.until(lambda: "80 3c 00" in monitor.heard, "the end of the note")
+
+
+@needs_jack
+def test_ports_are_connected_once(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
+    """A connection that is asked for again makes the server tell everybody of a new graph: once it went on for ever."""
+    hands = far(desk("monitor*"), jack)
+    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+
+    def switches() -> int:
+        told = Path(f"/proc/{hands.workers}/task").iterdir()
+        return sum(int(line.split()[1]) for task in told for line in (task / "status").read_text().splitlines()
+                   if line.startswith("voluntary_ctxt"))  # fmt: skip
+
+    hands.look(0.5)
+    before = switches()
+    hands.look(2.0)
+    # JACK's own thread wakes with each period (about 47 times a second).
+    assert switches() - before < 2.0 * 48000 / 1024 * 1.6 + 40

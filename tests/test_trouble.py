@@ -34,6 +34,7 @@ from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.outputs.afar import FarPort
+from fenko.outputs.port import Settings
 from fenko.system.packets import Packets, packed
 from fenko.system.pauses import STEADY, Pauses
 from fenko.system.trouble import described

@@ -36,6 +36,53 @@ _STEADY = 60.0  # seconds after which the pauses begin anew
 _PATIENCE = 3.0  # seconds in which workers have to end
 
 
+def _hashable(key: Any) -> Hashable:
+    """A key as it was before it was sent."""
+    return tuple(map(_hashable, key)) if isinstance(key, list) else key
+
+
+class Begun:
+    """What workers were told to begin, until one has told that it ended it. A worker may die before it does what it was told,
+    and the next one too."""
+
+    def __init__(self) -> None:
+        self._effects: dict[tuple[str, Hashable], Effect] = {}
+        self._held: set[tuple[str, Hashable]] = set()
+        self._ending: dict[tuple[str, Hashable], int] = {}  # how many ends are on their way
+
+    def __bool__(self) -> bool:
+        return bool(self._effects)
+
+    def begin(self, item: tuple[str, Hashable], effect: Effect) -> None:
+        """It is to begin."""
+        self._effects[item] = effect
+        self._held.add(item)
+
+    def end(self, item: tuple[str, Hashable]) -> None:
+        """It is to end."""
+        if item in self._effects:
+            self._held.discard(item)
+            self._ending[item] = self._ending.get(item, 0) + 1
+
+    def ended(self, item: tuple[str, Hashable]) -> None:
+        """A worker has ended it once."""
+        if self._ending.get(item, 0) > 1:
+            self._ending[item] -= 1
+        elif self._ending.pop(item, 0) and item not in self._held:
+            self._effects.pop(item, None)
+
+    def left_over(self) -> list[Effect]:
+        """All of it, for a worker that ends it."""
+        self._held.clear()
+        self._ending = dict.fromkeys(self._effects, 1)
+        return list(self._effects.values())
+
+    def keep(self, outs: Iterable[str]) -> None:
+        """The workers of all other outs are gone, and have ended what was theirs."""
+        kept = frozenset(outs)
+        self._effects = {item: effect for item, effect in self._effects.items() if item[0] in kept}
+
+
 class Hearer:
     """Whom a port of workers tells what comes back. Of what it does not take up, nothing comes."""
 
@@ -87,7 +134,8 @@ class FarPort(Port):
         self._resolvers: dict[str, tuple[Any, Resolver]] = {}
         self._backlog = Backlog()
         self._out = bytearray()
-        self._begun: dict[Hashable, Effect] = {}
+        self._begun = Begun()
+        self._left: dict[str, dict[str, Any]] = {}
         self._focus: tuple[str, str] | None = None
         self._packets = Packets()
         self._pid = 0
@@ -124,10 +172,12 @@ class FarPort(Port):
         self._tell_desk()
         if self._focus is not None:
             self._say("focus", *self._focus)
-        if self._begun or self.facts:
-            self._say("begun", list(self._begun.values()), self.facts)
-            self._begun.clear()
-            self.facts = {}
+        # What an earlier process had begun, and how things stood, is told again until a worker has dealt with it.
+        for out, facts in self.facts.items():
+            self._left[out] = self._left.get(out, {}) | facts
+        self.facts = {}
+        if self._left or self._begun:
+            self._say("begun", self._begun.left_over(), self._left)
 
     def _tell_desk(self) -> None:
         self._told_tables = self._allowed()
@@ -162,6 +212,8 @@ class FarPort(Port):
         self.outs = frozenset() if self._hears_only else self._at_work
         self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._folder, self._tables = folder, tables
+        self._begun.keep(self._at_work)
+        self._left = {out: facts for out, facts in self._left.items() if out in self._at_work}
         self._refused.clear()
         self._use_resolvers()
         self._tell_desk()
@@ -265,9 +317,9 @@ class FarPort(Port):
             now = now or time.monotonic()
             how, key = self._backlog.put(effect, now, behind=self._line is None or bool(self._out))
             if how == "begin":
-                self._begun[out, key] = effect
+                self._begun.begin((out, key), effect)
             elif how == "end":
-                self._begun.pop((out, key), None)
+                self._begun.end((out, key))
 
     def _may(self, effect: Effect) -> bool:
         risk = self._risks[effect[1]]
@@ -363,6 +415,12 @@ class FarPort(Port):
                 else:
                     self.facts.setdefault(out, {})[name] = fact
                     self.hearer.fact(out, name, fact)
+            case "ended":
+                out, keys = what
+                for key in keys:
+                    self._begun.ended((out, _hashable(key)))
+            case "took":
+                self._left.pop(what[0], None)
             case "watch":
                 self._watch_for(what[0])
             case "number":
@@ -409,6 +467,8 @@ _TOLD: Mapping[str, Callable[..., bool]] = {
     "note": lambda text: isinstance(text, str),
     "fact": lambda out, name, fact: isinstance(name, str) and (fact is None or isinstance(fact, dict)),
     "watch": _is_number,
+    "ended": lambda out, keys: isinstance(out, str) and isinstance(keys, list),
+    "took": lambda out: isinstance(out, str),
     "number": lambda out, name, number: isinstance(name, str) and _is_number(number),
     "heard": lambda kind, name, number: isinstance(name, str) and _is_number(number),
     "changes": _changes_told,

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from math import inf
 from typing import Any
 
-from fenko.core.backlog import Backlog
+from fenko.core.backlog import Backlog, queued_as
 from fenko.core.changes import Effect
 from fenko.core.flow import Sent, summed_up
 from fenko.core.inputs import Raw
@@ -122,6 +122,17 @@ class Telling(Desk):
     def fact(self, name: str, what: Mapping[str, Any] | None) -> None:
         """How something stands."""
         self._line.put(("fact", self._out, name), ["fact", self._out, name, what])
+
+    def ended(self, effects: Sequence[Effect]) -> None:
+        """These were done; what they ended has ended."""
+        keys = [queued.key for effect in effects if (queued := queued_as(effect)).how == "end"]
+        if keys:
+            self._line.put_each(["ended", self._out, keys])
+
+    def took(self, begun: Sequence[Effect]) -> None:
+        """What another worker had begun has ended."""
+        self._line.put_each(["took", self._out])
+        self._line.put_each(["ended", self._out, [queued_as(effect).key for effect in begun]])
 
     def watch(self, seconds: float) -> None:
         """It has to hear that the desk is at work."""
@@ -245,8 +256,10 @@ class Lane:
                 if left is not None:
                     self.worker.left_over(*left)
                     self._left = None
+                    self._telling.took(left[0])
                 if effects:
                     self.worker.send(effects)
+                    self._telling.ended(effects)
                 after = self.worker.watch()
                 due = inf if after is None else time.monotonic() + after
             except Exception as why:
@@ -265,6 +278,7 @@ class Lane:
                 self._open = True
             if self._open:
                 self.worker.send(effects)
+                self._telling.ended(effects)
         finally:
             self._close()
 

@@ -88,6 +88,7 @@ class MidiWorker(Worker):
         self._bent: set[tuple[str, int]] = set()
         self._sustained: set[tuple[str, int]] = set()
         self._told: dict[str, list[str]] = {}
+        self._too_long = 0
 
     def open(self) -> None:
         """Makes the ports."""
@@ -148,6 +149,12 @@ class MidiWorker(Worker):
             if self._told.get(name) != others:
                 self.desk.fact(name, {"to": others})
         self._told = now
+        too_long = sum(system.too_long for system in self._systems.values())
+        if too_long > self._too_long:
+            self.desk.note(
+                f"MIDI: {too_long - self._too_long} messages are longer than the server takes, and were left out"
+            )
+        self._too_long = too_long
         return None
 
     def left_over(self, begun: Sequence[Effect], facts: Mapping[str, Any]) -> None:

@@ -47,6 +47,7 @@ class AlsaSystem:
         self._client = _open(client)
         self._ports: dict[str, tuple[Any, str]] = {}
         self._hears: dict[str, tuple[Any, str, Hear]] = {}
+        self.too_long = 0
         self._wake = wake
         self._closed = False
         self._ears = _open(f"{client} ears")

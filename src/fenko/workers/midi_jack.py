@@ -9,10 +9,13 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from fenko.outputs.registered.midi import CONTROLLER, NOTE_OFF, NOTE_ON
 from fenko.workers.midi_ports import CLIENT, Hear, fits, is_own
 from fenko.workers.worker import Away
 
-_DRAINS = 0.2  # seconds in which the server takes what waits, at the end
+_DRAINS = 1.2  # seconds in which the server takes what waits, at the end
+OLD = 1.0
+"""Seconds after which a message that the server has not taken is left out, unless it ends something."""
 
 
 def _open(name: str) -> Any:
@@ -44,8 +47,10 @@ class JackSystem:
         self._client = _open(client)
         self._ports: dict[str, tuple[Any, str]] = {}
         self._hears: dict[str, tuple[Any, str, Hear]] = {}
-        self._waiting: dict[str, deque[bytes]] = {}
+        self._waiting: dict[str, deque[tuple[float, bytes]]] = {}
         self._gone = False
+        self.too_long = 0
+        """Messages that are longer than what the server takes in a period, and were left out."""
         self._wake = wake
         self._empty = threading.Event()
         self._client.set_process_callback(self._process)
@@ -58,12 +63,19 @@ class JackSystem:
     def _process(self, frames: int) -> None:
         for name, (port, _) in list(self._ports.items()):
             port.clear_buffer()
-            waiting = self._waiting[name]
+            waiting, written = self._waiting[name], 0
             while waiting:
+                since, message = waiting[0]
+                if not _ends(message) and time.monotonic() - since > OLD:
+                    waiting.popleft()
+                    continue
                 try:
-                    port.write_midi_event(0, waiting[0])
+                    port.write_midi_event(0, message)
+                    written += 1
                 except Exception:
-                    break  # the period is full; the next one takes it
+                    if written:
+                        break  # the period is full; the next one takes it
+                    self.too_long += 1  # no period takes it
                 waiting.popleft()
         if not any(self._waiting.values()):
             self._empty.set()
@@ -101,7 +113,7 @@ class JackSystem:
         """Sends one message with the next period."""
         self._there()
         self._empty.clear()
-        self._waiting[name].append(message)
+        self._waiting[name].append((time.monotonic(), message))
 
     def connected(self) -> dict[str, list[str]]:
         """With whom each port is connected."""
@@ -116,8 +128,12 @@ class JackSystem:
                 self.connect(name, [other for other in self._others() if fits(to, other)])
         for port, whom, _ in self._hears.values():
             for other in self._client.get_ports(is_midi=True, is_output=True):
-                if not is_own(other.name.partition(":")[0]) and fits(whom, other.name):
-                    with contextlib.suppress(Exception):  # it is listened to already, or is gone again
+                if (
+                    not is_own(other.name.partition(":")[0])
+                    and fits(whom, other.name)
+                    and other not in port.connections
+                ):
+                    with contextlib.suppress(Exception):  # it is gone again
                         self._client.connect(other, port)
 
     def _others(self) -> list[str]:
@@ -127,9 +143,12 @@ class JackSystem:
     def connect(self, name: str, others: Sequence[str]) -> None:
         """Connects a port with others; no matter if it is already, or if they are gone."""
         port = self._ports[name][0]
+        connected = {other.name for other in port.connections}
         for other in others:
-            with contextlib.suppress(Exception):
-                self._client.connect(port, other)
+            # Asked for once more, the server would tell everybody of a new graph, us too: again and again.
+            if other not in connected:
+                with contextlib.suppress(Exception):
+                    self._client.connect(port, other)
 
     def close(self) -> None:
         """What waits goes out, and the ports vanish."""
@@ -143,3 +162,9 @@ class JackSystem:
             self._client.deactivate()
         with contextlib.suppress(Exception):
             self._client.close()
+
+
+def _ends(message: bytes) -> bool:
+    """Whether a message ends a note, or lets a pedal go."""
+    kind = message[0] & 0xF0
+    return kind == NOTE_OFF or (kind in (NOTE_ON, CONTROLLER) and len(message) == 3 and message[2] == 0)

@@ -23,6 +23,9 @@ def is_own(client: str) -> bool:
 class System(Protocol):
     """One system of MIDI ports. Everything raises Away when it is gone."""
 
+    too_long: int
+    """Messages so far that were left out, for no system of that kind could take them."""
+
     def add(self, name: str, to: str) -> None:
         """A port of that name; with `to`, a pattern, it is connected with all that fit, now and whenever they come."""
 
