@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
-from contextlib import ExitStack, closing
+from contextlib import ExitStack, closing, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -53,12 +53,18 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
     from fenko.outputs.port import PortError
     from fenko.system.session import shown_name
     from fenko.system.supervised import Failures, Supervisor
-    from fenko.system.talking import Doorway, Taken, private_runtime
+    from fenko.system.talking import Doorway, Taken, private_folder, private_runtime
 
     messages = Messages(note)
     with closing(messages), ExitStack() as stack:
         supervisor = stack.enter_context(closing(Supervisor()))
-        failures = Failures(private_runtime() / "failures") if supervisor else None
+        failures = None
+        if supervisor:
+            with suppress(
+                OSError
+            ):  # of a folder that others can reach nothing is believed, and nothing written into it
+                private_folder(private_runtime())
+                failures = Failures(private_runtime() / "failures")
         if failures is not None and failures.before:
             time.sleep(failures.pause)  # nothing is held yet, and nobody waits; a signal ends it
         try:

@@ -37,7 +37,7 @@ from fenko.desk.importing import (
 )
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.problems import DeskError
-from fenko.desk.shortcuts import COLUMNS, ShortcutList, list_text
+from fenko.desk.shortcuts import COLUMNS, LARGEST, ShortcutList, list_text
 from fenko.desk.usage import Use, unlisted, uses
 from fenko.desk.writing import quoted, write_new
 from fenko.system.files import read_file
@@ -195,12 +195,18 @@ def _import(app: str, source: Path, columns: str | None, yes: bool, desk_folder:
     result = imported(table, chosen)
     if not result.shortcuts:
         fail(f"{source} names no command", 2)
+    text = list_text(result.shortcuts)
+    if len(text.encode()) > LARGEST:
+        fail(
+            f"{source} has {len(result.shortcuts):,} commands; a list holds at most {LARGEST // 1_000_000} MB of them",
+            2,
+        )
     try:
         replaced = path.exists()
         if replaced:
             keep(path, read_file(path))
             path.unlink()
-        write_new(path, list_text(result.shortcuts))
+        write_new(path, text)
     except OSError as why:
         fail(f"{path} cannot be written: {reason(why)}")
     for name, why_not in result.left_out[:10]:

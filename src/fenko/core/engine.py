@@ -365,8 +365,10 @@ class Engine(ShortWays):
         self._pending.settle_others(now, "")
         for name, surface in self.plan.surfaces.items():
             other = plan.surfaces.get(name)
-            if other is None or unconditioned(other) != unconditioned(surface):
+            if other is None:
                 self._change(now, UNPLUG, name)
+            elif unconditioned(other) != unconditioned(surface):
+                self._forget(now, name)  # it is there as much as before
         self.plan = plan
         self._inputs = Inputs(plan.surfaces)
         self._gap = plan.timing.gap
@@ -396,10 +398,7 @@ class Engine(ShortWays):
             self._situation.keyboard = value
             self._situation.watch(t, self._gestures.down)
         elif address == UNPLUG:
-            self._gestures.unplug(t, value)
-            self._motion.unplug(t, value)
-            self._tilting.unplug(value)
-            self._touching.unplug(value)
+            self._forget(t, value)
             self._situation.plug(t, value, False)
         elif address == PLUG:
             self._situation.plug(t, value, True)
@@ -436,6 +435,13 @@ class Engine(ShortWays):
             else:
                 self._motion.set(t, self._motion.axis(address, control, part), value)
                 self._contacts.axis(t, address, control, shape, value)
+
+    def _forget(self, t: float, surface: str) -> None:
+        """All that is under way on a surface ends, as if it had been unplugged."""
+        self._gestures.unplug(t, surface)
+        self._motion.unplug(t, surface)
+        self._tilting.unplug(surface)
+        self._touching.unplug(surface)
 
     def _move_on(self, t: float, address: str, control: str, value: float) -> None:
         """A mouse moved."""

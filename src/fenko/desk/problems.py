@@ -34,15 +34,33 @@ class Problem(Struct, frozen=True, order=True):
         lines = [f"{place}: {self.severity}: {self.message}"]
         if self.source is not None:
             number = str(self.line)
-            lines.append(f"  {number} | {_printable(self.source)}")
-            before = self.source[: self.column - 1]
-            marked = self.source[self.column - 1 : self.column - 1 + self.length]
+            source, start = _around(self.source, self.column - 1, self.length)
+            lines.append(f"  {number} | {_printable(source)}")
+            before, marked = source[:start], source[start : start + self.length]
             lines.append(f"  {' ' * len(number)} | {' ' * width(before)}{'^' * max(1, width(marked))}")
         if self.expected:
             lines.append(f"  expected {self.expected}")
         if self.nearest:
             lines.append(f"  did you mean `{self.nearest}`?")
         return "\n".join(lines)
+
+
+LONGEST_LINE = 160
+"""Characters of a line that are shown; of a longer one those around what is meant."""
+
+
+def _around(line: str, start: int, length: int) -> tuple[str, int]:
+    """What is shown of a line in which something stands at `start`, and where that is then; `…` where something is cut off."""
+    if len(line) <= LONGEST_LINE:
+        return line, start
+    first = max(0, min(start - LONGEST_LINE // 4, len(line) - LONGEST_LINE))
+    last = first + LONGEST_LINE
+    cut = (
+        ("…" if first else "")
+        + line[first + bool(first) : last - (last < len(line))]
+        + ("…" if last < len(line) else "")
+    )
+    return cut, start - first
 
 
 def _printable(text: str) -> str:

@@ -20,7 +20,8 @@ from fenko.desk.problems import Problem
 from fenko.system.files import read_file
 
 COLUMNS = ("command", "keys", "group", "note")
-_LARGEST = 4_000_000  # bytes
+LARGEST = 4_000_000
+"""Bytes of a list."""
 
 
 class Shortcut(Struct, frozen=True):
@@ -101,8 +102,8 @@ def read_list(app: str, path: Path) -> tuple[ShortcutList, list[Problem]]:
     problems: list[Problem] = []
     empty = ShortcutList(app, path, (), {}, broken=True)
     try:
-        if path.stat().st_size > _LARGEST:
-            return empty, [Problem(str(path), 0, 0, "this is too long for a list of shortcuts")]
+        if path.stat().st_size > LARGEST:
+            return empty, [Problem(str(path), 0, 0, f"this list is longer than {LARGEST // 1_000_000} MB")]
         text = read_file(path).decode("utf-8-sig")
     except OSError as why:
         return empty, [Problem(str(path), 0, 0, f"cannot be read: {reason(why)}")]

@@ -17,6 +17,8 @@ from fenko.system.files import read_file, real_path
 
 MAIN_FILE = "desk.toml"
 _POSITION = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)")
+DEEPEST = 32
+"""Tables and lists in one another; beyond that nothing of a desk can be meant."""
 _LISTED = "expect"
 """The one list that every file of a desk may add to."""
 _ESCAPE = re.compile(r"\\(?:u[0-9a-fA-F]{4}|U[0-9a-fA-F]{8}|.)")
@@ -84,10 +86,13 @@ class Sources:
         try:
             data = tomllib.loads(text)
         except RecursionError:
-            self._file_problem(path, "this is nested too deeply to be a desk")
+            self._file_problem(path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another")
             return
         except ValueError as why:
             self.problems.append(_syntax_problem(path, text, str(why)))
+            return
+        if _depth(data) > DEEPEST:
+            self._file_problem(path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another")
             return
         file = SourceFile(path, text)
         self.files.append(file)
@@ -141,6 +146,7 @@ class Sources:
             self.add(where, f"`{pattern}` is not a file name of this folder", file=file)
             return
         if not found:
+            self.digests[str(file.path.parent / pattern)] = ""
             self.add(where, f"there is no file `{pattern}` here", file=file, expected=f"a file below {folder}")
         elif len(inside) < len(found):
             self.add(where, f"`{pattern}` lies outside the desk's folder", file=file)
@@ -244,6 +250,20 @@ def settled(digests: Mapping[str, str], main: Path) -> bool:
         if now != digest or (now == empty and Path(name) == main):
             return False
     return True
+
+
+def _depth(data: Any) -> int:
+    """How many tables and lists stand in one another."""
+    depth, level = 0, [data]
+    while level and depth <= DEEPEST:
+        depth += 1
+        level = [
+            one
+            for outer in level
+            for one in (outer.values() if isinstance(outer, dict) else outer)
+            if isinstance(one, dict | list)
+        ]
+    return depth
 
 
 def _digest(raw: bytes) -> str:

@@ -25,8 +25,6 @@ FRESH = 30.0
 """Seconds within which a desk has been read for certain that is going to be watched."""
 MOST_WAITING = 8
 """Desks that wait to be compiled."""
-LOOK_AGAIN = 2.0
-"""Seconds from one look to the next for a desk whose folder is gone."""
 
 Settings = tuple[tuple[tuple[str, ...], str], ...]
 """Paths in a desk, each with a TOML value."""
@@ -141,8 +139,14 @@ class Rereading:
         """Watches the folders of these files, and of what they are links to."""
         files = [Path(file) for file in {*digests, *self._desk().digests}]
         files += [real_path(file) for file in files]
-        self._names = frozenset(file.name for file in files)
         folders = {file.parent for file in files}
+        # Of a folder that is not there (one may be removed and made anew) the closest one above is watched, for the next on the way.
+        missing = [folder for folder in folders if not folder.is_dir()]
+        above = {folder: next(one for one in folder.parents if one.is_dir()) for folder in missing}
+        self._names = frozenset(
+            [*(file.name for file in files), *(folder.relative_to(up).parts[0] for folder, up in above.items())]
+        )
+        folders = (folders - above.keys()) | {*above.values()}
         for gone in self._watches.keys() - folders:
             self._forget(gone)
         for folder in folders - self._watches.keys():
@@ -152,8 +156,6 @@ class Rereading:
                 self._loop.add(watch.fd, partial(self._changed, folder, watch))
                 if any(file.parent == folder and _fresh(file) for file in files):
                     self._due.set_in(SOON)
-        if Path(self._desk().folder) not in self._watches:
-            self._due.set_in(LOOK_AGAIN)
 
     def _changed(self, folder: Path, watch: FolderWatch) -> None:
         changes = list(watch.read())

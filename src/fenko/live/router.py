@@ -115,8 +115,14 @@ class Router:
         """Forgets what waits to be sent everywhere; what is lost by that."""
         return [lost for port in self._ports if (lost := port.give_up()) is not None]
 
+    def begin_close(self) -> None:
+        """Has every port end what it began, before any is waited for: a display that hangs keeps nothing else sounding."""
+        for port in self.ports:
+            port.begin_close()
+
     def close(self) -> None:
         """Closes every port."""
+        self.begin_close()
         for port in self.ports:
             self.drop(port)
 

@@ -101,6 +101,7 @@ class Session:
         self._rereading = Rereading(loop, self._compiling, lambda: self.around.desk, self._take)
         self._untried: Compiled | None = None
         """The desk before a setting was tried, while one is."""
+        self._trying = False
         self._trial = loop.timer(lambda now: self._trial_over())
         self._notifier = Notifier(loop)
         self._notifier.use_desk(desk)
@@ -218,11 +219,16 @@ class Session:
         if isinstance(found, Compiled) and found.digests == self.around.desk.digests:
             self._note("the desk's files are without errors again, and say what is in force")
             self._notifier.error("")
+        elif isinstance(found, Compiled) and self._untried is not None and found.digests == self._untried.digests:
+            self._note(f"{found.name} was read again; nothing has changed, and what is tried goes on")
         elif isinstance(found, Compiled):
-            self._untried = None  # what was tried is forgotten with the desk that it was tried in
+            tried, self._untried = self._untried is not None, None
             self._trial.set(inf)
             self.use_desk(found)
-            self._note(f"{found.name} has changed and is in force; profile {self.engine.profile.name}")
+            ended = "; what was tried is taken back" if tried else ""
+            self._note(f"{found.name} has changed and is in force; profile {self.engine.profile.name}{ended}")
+            if tried and self._talk is not None:
+                self._talk.trial_ended()
             self._notifier.error("")
         elif isinstance(found, Broken):
             self._note("the desk has changed and has errors, so the old one stays:")
@@ -356,6 +362,7 @@ class Session:
         """Other settings hold for so long, and are taken back then unless they are kept."""
 
         def compiled(found: Found) -> None:
+            self._trying = False
             if isinstance(found, Compiled):
                 self._untried = self.around.desk
                 self.use_desk(found)
@@ -364,9 +371,12 @@ class Session:
             else:
                 told("\n".join(found.problems) if isinstance(found, Broken) else found)
 
-        if self._untried is not None:
-            told("something is being tried already")
-        elif not self._compiling.ask(self.around.desk.given, settings, compiled):
+        if self._untried is not None or self._trying:
+            told("something is being tried already; it ends by itself, or with its client")
+            return
+        self._trying = True  # from now on, not only from when it has been compiled
+        if not self._compiling.ask(self.around.desk.given, settings, compiled):
+            self._trying = False
             told("too much is under way; try once more")
 
     def end_trial(self, keep: bool) -> bool:
@@ -438,6 +448,7 @@ class Session:
         for lost in self.router.give_up():
             self._note(lost)
         self.inbox.release_all(time.monotonic())
+        self.router.begin_close()
         for source in self._sources:
             source.close()
         if self._talk is not None:

@@ -28,6 +28,8 @@ AT_ONCE = 4096
 """Bytes that are read at once from one of them."""
 BREATH = 0.005
 """Seconds from one who comes in to the next."""
+NO_ROOM = 1.0
+"""Seconds before the next one is welcomed, where no descriptor is left for one."""
 SHARE = 4
 """Of the time that many requests take, this many times as much goes by between them."""
 MOST_WAITING = 1 << 20
@@ -83,6 +85,10 @@ class _Client:
         self.waiting = b""
         self.follows = ""
         self.tries = False
+        self.ended = False
+        """Whether it has closed its sending half."""
+        self.owed = 0
+        """Answers that come later."""
         self.told: bytes = b""
         self.watched = 0
 
@@ -122,6 +128,8 @@ class TalkServer:
             client = self._clients.get(fd)
             if fd == self._listening.fileno():
                 self._welcome()
+            elif client is not None and client.ended and what & (select.EPOLLHUP | select.EPOLLERR):
+                self._hang_up(client)
             elif client is not None and what & select.EPOLLOUT:
                 self._write(client)
             elif client is not None:
@@ -130,7 +138,9 @@ class TalkServer:
     def _watch(self, client: _Client) -> None:
         """Looks for what is wanted of a client now: what it asks, unless it has asked, and room for what waits for it."""
         fd = client.line.fileno()
-        wanted = (0 if client.asks else select.EPOLLIN) | (select.EPOLLOUT if client.waiting else 0)
+        wanted = (0 if client.asks or client.ended else select.EPOLLIN) | (select.EPOLLOUT if client.waiting else 0)
+        if client.ended:
+            wanted |= select.EPOLLHUP
         if fd < 0 or wanted == client.watched:
             return
         if not client.watched:
@@ -141,10 +151,22 @@ class TalkServer:
             self._poll.unregister(fd)
         client.watched = wanted
 
+    def _settle(self, client: _Client) -> None:
+        """A client that says nothing more is let go when it has all its answers."""
+        if client.ended and not (client.asks or client.owed or client.waiting or client.tries or client.follows):
+            self._hang_up(client)
+        else:
+            self._watch(client)
+
     def _welcome(self) -> None:
         try:
             line, _ = self._listening.accept()
+        except BlockingIOError:
+            return
         except OSError:
+            # No descriptor is left: who waits goes on waiting, and the loop with everything else.
+            self._poll.unregister(self._listening)
+            self._welcoming.set_in(NO_ROOM)
             return
         # Somebody who comes and goes all the time shall not be all that the desk does.
         self._poll.unregister(self._listening)
@@ -166,7 +188,10 @@ class TalkServer:
         except OSError:
             data = b""
         client.came += data
-        if not data or (len(client.came) > LONGEST and not client.asks):
+        if not data and not client.ended:
+            client.ended = True  # it says nothing more, and may still wait for answers
+            self._settle(client)
+        elif not data or (len(client.came) > LONGEST and not client.asks):
             self._hang_up(client)
         elif client.asks:
             # What more it has to say is read when this is answered; one request after the other, events before each.
@@ -189,7 +214,7 @@ class TalkServer:
         self._answer(client, request if isinstance(request, dict) else {})
         if client.asks:
             self._asking.append(client)
-        self._watch(client)
+        self._settle(client)
         if self._asking:
             now = time.monotonic()
             self._next.set(now + SHARE * (now - began))
@@ -209,8 +234,9 @@ class TalkServer:
                 self._desk.rest(word == "pause")
                 self._send(client, {"done": {"paused": word == "pause"}})
             case "reload":
+                client.owed += 1
                 self._desk.reload(
-                    lambda wrong, changed: self._send(
+                    lambda wrong, changed: self._answer_late(
                         client, {"done": {"changed": changed}} if wrong is None else {"error": wrong}
                     )
                 )
@@ -253,8 +279,9 @@ class TalkServer:
                     self._desk.end_trial(keep=False)
                 return
             client.tries = wrong is None
-            self._send(client, {"error": wrong} if wrong is not None else {"tell": {"for": seconds}})
+            self._answer_late(client, {"error": wrong} if wrong is not None else {"tell": {"for": seconds}})
 
+        client.owed += 1
         paths = tuple((tuple(setting.split(".")), value) for setting, value in settings.items())
         self._desk.try_settings(paths, float(seconds), told)
 
@@ -264,6 +291,7 @@ class TalkServer:
             if client.tries:
                 client.tries = False
                 self._send(client, {"done": {"undone": True}})
+                self._settle(client)
 
     # --- Telling ---
 
@@ -297,6 +325,13 @@ class TalkServer:
         else:
             self._due = now + max(APART, EACH * len(self._clients))
 
+    def _answer_late(self, client: _Client, message: dict[str, Any]) -> None:
+        """What came of something that took its time."""
+        client.owed -= 1
+        self._send(client, message)
+        if client.line.fileno() >= 0:
+            self._settle(client)
+
     def _send(self, client: _Client, message: dict[str, Any]) -> None:
         self._put(client, msgspec.json.encode(message) + b"\n")
 
@@ -318,7 +353,7 @@ class TalkServer:
         except OSError:
             self._hang_up(client)
             return
-        self._watch(client)
+        self._settle(client)
 
     def _hang_up(self, client: _Client) -> None:
         fd = client.line.fileno()

@@ -118,6 +118,7 @@ class FarPort(Port):
         self.name = name
         self._at_work = frozenset(outs)
         self._hears_only = hears_only
+        self._closing = False
         self.outs = frozenset() if hears_only else self._at_work
         self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self._at_work))}"
         self.facts: dict[str, dict[str, Any]] = {}
@@ -435,12 +436,23 @@ class FarPort(Port):
             case "until":
                 self.hearer.until(*what)
 
+    def begin_close(self) -> None:
+        """What waits is sent, as far as it is taken at once; then the workers end everything, and themselves."""
+        if self._line is None or self._closing:
+            return
+        self._closing = True
+        if self._backlog:
+            self._say_effects()
+        with contextlib.suppress(OSError):
+            del self._out[: self._line.send(self._out)]
+            if not self._out:
+                self._line.shutdown(socket.SHUT_WR)
+
     def close(self) -> None:
         """What waits is sent, everything that was begun ends, and the process with it."""
         if self._line is not None:
+            self.begin_close()
             self._line.settimeout(_PATIENCE)
-            if self._backlog:
-                self._say_effects()
             with contextlib.suppress(OSError):
                 self._line.sendall(self._out)
                 self._line.shutdown(socket.SHUT_WR)

@@ -85,6 +85,9 @@ class Port(ABC):
     def pass_motion(self, raw: bytes) -> None:  # noqa: B027
         """Hands on a mouse's moves: raw kernel events, moves and ends of reports and nothing else."""
 
+    def begin_close(self) -> None:  # noqa: B027
+        """Sends whatever ends things, and does not wait for it: before any port is closed, all have begun to."""
+
     @abstractmethod
     def close(self) -> None:
         """Ends everything that the port began, and lets go of it. Never raises."""

@@ -5,10 +5,13 @@ The binding is our own few lines: the packaged ones look for the C library by ru
 
 from __future__ import annotations
 
+import contextlib
 import ctypes
 import os
+import select
 import struct
-from collections.abc import Iterator
+import threading
+from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 
@@ -56,3 +59,48 @@ class FolderWatch:
     def close(self) -> None:
         """Stops watching."""
         os.close(self.fd)
+
+
+class Coming:
+    """Waits in a thread until a path is there, and calls `came` each time; folders on the way to it may be missing too."""
+
+    def __init__(self, path: Path, came: Callable[[], None]) -> None:
+        self._path = path
+        self._came = came
+        self._there = False
+        self._stop = os.eventfd(0, os.EFD_CLOEXEC)
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        # Where the system watches nothing more for this user, it ends; what is waited for is looked for now and then anyway.
+        with contextlib.suppress(OSError):
+            while self._wait():
+                pass
+
+    def _wait(self) -> bool:
+        """Waits for the next change on the way; False once nothing is waited for any more."""
+        above = next(one for one in self._path.parents if one.is_dir())
+        wanted = self._path.relative_to(above).parts[0]
+        watch = FolderWatch(above, contents=True)
+        try:
+            there, before = self._path.exists(), self._there
+            self._there = there
+            if there and not before:
+                self._came()
+            if above != self._path.parent and (above / wanted).is_dir():
+                return True  # the next folder on the way came while nobody looked
+            while True:
+                readable, _, _ = select.select([watch.fd, self._stop], [], [])
+                if self._stop in readable:
+                    return False
+                if any(name in ("", wanted) for name, _ in watch.read()):
+                    return True
+        finally:
+            watch.close()
+
+    def close(self) -> None:
+        """Has the thread end, and waits for that."""
+        os.eventfd_write(self._stop, 1)
+        self._thread.join()
+        os.close(self._stop)

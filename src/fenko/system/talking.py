@@ -57,8 +57,11 @@ def socket_path() -> Path:
 
 def private_folder(path: Path) -> None:
     """Makes a folder for this user alone. Raises OSError, also if it is there and somebody else can reach it."""
-    path.mkdir(mode=0o700, parents=True, exist_ok=True)
-    found = path.stat(follow_symlinks=False)
+    try:
+        found = path.stat(follow_symlinks=False)
+    except FileNotFoundError:
+        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        found = path.stat(follow_symlinks=False)
     if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & 0o077:
         raise PermissionError(f"{path} can be reached by others")
 
@@ -77,7 +80,9 @@ class Doorway:
         self.path = socket_path()
         private_folder(self.path.parent)
         # The lock decides who is the one: it goes with the process, whatever becomes of that.
-        self._lock = os.open(self.path.with_suffix(".lock"), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        self._lock = os.open(
+            self.path.with_suffix(".lock"), os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600
+        )
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:

@@ -19,11 +19,8 @@ from fenko.outputs.registered import load
 from fenko.system.packets import Packets
 from fenko.system.trouble import described
 from fenko.system.turns import short_turns
-from fenko.workers.lane import Lane, Line, Telling
+from fenko.workers.lane import LAST_WORDS, Lane, Line, Telling
 from fenko.workers.worker import Worker
-
-LAST_WORDS = 2.0
-"""Seconds that workers have to end things when the desk is gone."""
 
 
 class Host:
@@ -34,6 +31,7 @@ class Host:
         self._back = Line(line)
         self._lanes: dict[tuple[str, str], Lane] = {}
         self._read: dict[tuple[str, str], dict[str, Any]] = {}
+        self._ending: list[Lane] = []
         self._focus = ("", "")
 
     def run(self) -> None:
@@ -46,7 +44,7 @@ class Host:
                         self._take(word, what)
                     except Exception as why:  # of one worker, or of somebody else's code; the others go on
                         self._back.put(None, ["note", f"unexpected error at `{word}`: {described(why)}"])
-        _end(list(self._lanes.values()))
+        _end([*self._lanes.values(), *self._ending])
 
     def _take(self, word: str, what: list[Any]) -> None:
         match word:
@@ -87,13 +85,18 @@ class Host:
             if out in OUTPUTS
             for end in _ends_of(OUTPUTS[out], tables)
         }
-        gone = [place for place in self._lanes if self._read[place] != wanted.get(place)]
-        _end([self._lanes.pop(place) for place in gone])
+        gone = {place: lane for place, lane in self._lanes.items() if self._read[place] != wanted.get(place)}
+        for place, lane in gone.items():
+            # Not waited for: others are at work. What takes its place waits for it in a thread of its own.
+            lane.end()
+            del self._lanes[place]
+        self._ending = [lane for lane in (*self._ending, *gone.values()) if lane.at_work]
         for place, read in wanted.items():
             if place not in self._lanes:
-                self._start(place, read)
+                before = [lane for lane in gone.values() if lane.output.name == place[0]]
+                self._start(place, read, before)
 
-    def _start(self, place: tuple[str, str], read: dict[str, Any]) -> None:
+    def _start(self, place: tuple[str, str], read: dict[str, Any], before: Sequence[Lane]) -> None:
         output = OUTPUTS[place[0]]
         telling = Telling(output.name, self._back)
         try:
@@ -105,7 +108,7 @@ class Host:
             return
         worker.focus(*self._focus)
         self._read[place] = read
-        self._lanes[place] = Lane(output, worker, telling)
+        self._lanes[place] = Lane(output, worker, telling, before)
 
 
 FOLDER = ""

@@ -23,6 +23,8 @@ FIRST_PAUSE = 0.25
 """Seconds before the way to an end is tried again; doubled each time, as far as the worker wants."""
 BEHIND = 0.005
 """Seconds after which a worker that is still at something is behind, so that of what moves only the newest waits for it."""
+LAST_WORDS = 2.0
+"""Seconds that a worker has to end things, when the desk is gone or another one takes its place."""
 _AGAIN = 10.0  # seconds in which the same note is not told again
 _MOST_TOLD = 1000
 _MOST_CHANGES = 4000
@@ -156,9 +158,10 @@ class Telling(Desk):
 
 
 class Lane:
-    """One worker with its queue and its thread."""
+    """One worker with its queue and its thread, which begins when those `before` it, whose place it takes, have ended."""
 
-    def __init__(self, output: Output, worker: Worker, telling: Telling) -> None:
+    def __init__(self, output: Output, worker: Worker, telling: Telling, before: Sequence[Lane] = ()) -> None:
+        self._before = before
         self.output = output
         self.worker = worker
         self._telling = telling
@@ -220,7 +223,15 @@ class Lane:
         """Waits until it has ended, so long at most."""
         self._thread.join(seconds)
 
+    @property
+    def at_work(self) -> bool:
+        """Whether it has not ended yet."""
+        return self._thread.is_alive()
+
     def _run(self) -> None:
+        for lane in self._before:
+            lane.join(LAST_WORDS)
+        self._before = ()
         pause = FIRST_PAUSE
         due = 0.0 if self.worker.eager else inf
         while True:

@@ -59,6 +59,7 @@ class Kept:
             if not self._open:
                 if now < self._try_at and not self.woken:
                     return self._try_at
+                self.woken = False
                 self.way.open()
                 self._open = True
                 now = time.monotonic()
@@ -187,6 +188,7 @@ class SurfaceWorker(Worker):
         self._opens = False
         for kept in self._kept:
             kept.close()
+            kept.way.end()
 
 
 def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str | Remedy]]:

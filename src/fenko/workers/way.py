@@ -51,4 +51,7 @@ class Way(ABC):
         """Every lamp goes out, and nothing rumbles or sounds any more. Must not fail."""
 
     def close(self) -> None:  # noqa: B027
-        """Lets go of it. Must not fail."""
+        """Lets go of it; it may be opened again. Must not fail."""
+
+    def end(self) -> None:  # noqa: B027
+        """Nobody will open it again: what waited for it ends. Must not fail."""

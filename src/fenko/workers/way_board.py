@@ -16,7 +16,7 @@ from fenko.core.board_lines import VERSION, Alive, BoardReader, Declared, Hello,
 from fenko.core.flow import Sent, off_rest
 from fenko.core.words import reason
 from fenko.machines.link import Link
-from fenko.system.inotify import FolderWatch
+from fenko.system.inotify import Coming
 from fenko.workers.way import Way
 from fenko.workers.worker import Away
 
@@ -47,7 +47,7 @@ class BoardWay(Way):
         self._asked = 0
         self._ask_at = inf
         self._said_odd = False
-        self._watch: FolderWatch | None = None
+        self._coming: Coming | None = None
         self._on = False
 
     def open(self) -> None:
@@ -55,8 +55,11 @@ class BoardWay(Way):
         kind, _, rest = self.link.partition(" ")
         device = rest.partition(" ")[0]
         if kind == "serial" and not os.path.exists(device):
-            self._watch_for(device)
+            if self._coming is None:
+                # Kept from one attempt to the next: somebody may plug it in, and then it is tried at once.
+                self._coming = Coming(Path(device), self.wake)
             raise Away(f"{device} is not here")
+        self.end()
         try:
             self._line = Link(self.link)
         except (OSError, ValueError) as why:
@@ -70,24 +73,6 @@ class BoardWay(Way):
         self._asked = 0
         self._tell("fenko", VERSION)
         self._ask_at = time.monotonic() + ASKED_EVERY
-
-    def _watch_for(self, device: str) -> None:
-        """Somebody may plug it in: then it is tried at once."""
-        if self._watch is not None:
-            return
-        folder = Path(device).parent
-        with contextlib.suppress(OSError):
-            watch = self._watch = FolderWatch(folder)
-            threading.Thread(target=self._wait_for, args=(watch, Path(device).name), daemon=True).start()
-
-    def _wait_for(self, watch: FolderWatch, name: str) -> None:
-        import select
-
-        with contextlib.suppress(OSError, ValueError):
-            while True:
-                select.select([watch.fd], [], [])
-                if any(there and one == name for one, there in watch.read()):
-                    self.wake()
 
     def _listen(self, link: Link) -> None:
         with contextlib.suppress(OSError, ValueError):
@@ -222,9 +207,12 @@ class BoardWay(Way):
                 self._reading.join()
             link.orderly()
             link.close()
-        watch, self._watch = self._watch, None
-        if watch is not None:
-            watch.close()
         self.what = self._declared = None
         self._pressed.clear()
         self.due = self._ask_at = inf
+
+    def end(self) -> None:
+        """Nobody waits for its device any more."""
+        coming, self._coming = self._coming, None
+        if coming is not None:
+            coming.close()
