@@ -427,3 +427,47 @@ def test_the_end_of_a_process_of_somebody_elses_output_is_said(tmp_path: Path) -
         assert "`theirs`" in notes[0] and "started again" in notes[0]
     finally:
         port.close()
+
+
+def test_what_is_asked_before_a_wait_sees_what_was_written() -> None:
+    """A take whose last line sets a worker off once never ended: whether all was done was asked before it was written."""
+    with Loop() as loop:
+        ours, theirs = socket.socketpair()
+        waiting, order = [b"x"], list[str]()
+
+        def write() -> bool:
+            if waiting:
+                order.append("written")
+                ours.send(waiting.pop())
+                loop.soon(lambda: order.append("came of it"))
+            return False
+
+        def ended() -> None:
+            if not waiting and "came of it" in order:
+                loop.stop()
+
+        loop.add(ours.fileno(), lambda: None, write)
+        loop.before_each_wait(ended)
+        late = loop.timer(lambda now: pytest.fail("it slept"))
+        late.set_in(10)
+        loop.run()
+        assert order == ["written", "came of it"]
+        ours.close()
+        theirs.close()
+
+
+@needs_screen
+def test_a_take_ends_whatever_its_last_line_sets_off(screen: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
+        peer.bind(("127.0.0.1", 0))
+        desk = make_desk(
+            f'format = 1\n[osc.o]\nto = "udp 127.0.0.1:{peer.getsockname()[1]}"\n[surface.pad]\nkind = "gamepad"\n'
+            '[profile.base.on.pad]\nsouth = "osc /a 1"\n'
+        )
+        for number in range(5):
+            taken = take(tmp_path / "t.jsonl", (0.1, "south", 1))
+            command = [*FENKO, "run", "--desk", str(desk), "--play", taken]
+            assert subprocess.run(command, env=screen.environment, capture_output=True, timeout=20).returncode == 0, (
+                number
+            )
+            assert peer.recv(1000)

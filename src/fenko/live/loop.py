@@ -69,6 +69,7 @@ class Loop:
         self._writers: dict[int, Callable[[], bool]] = {}
         self._soon: list[Callable[[], None]] = []
         self._rounds: list[Callable[[], None]] = []
+        self._before_waits: list[Callable[[], None]] = []
         self._timers: dict[Timer, float] = {}
         self._stopped = False
         self.trouble: Callable[[str, Exception], None] = _raised
@@ -103,6 +104,10 @@ class Loop:
         """Calls `what` before each wait, from now on."""
         self._rounds.append(what)
 
+    def before_each_wait(self, what: Callable[[], None]) -> None:
+        """Calls `what` before each wait from now on, when all has been written that is taken: it may stop the loop."""
+        self._before_waits.append(what)
+
     def timer(self, tick: Callable[[float], None]) -> Timer:
         """A timer, not set yet. `tick` is called once with the time when it is due."""
         return Timer(self._timers, tick)
@@ -124,7 +129,7 @@ class Loop:
         """Runs until `stop` or a signal. What was read before a deadline is handled before the deadline."""
         poll, readers, timers = self._poll.poll, self._readers, self._timers
         while not self._stopped:
-            if self._soon or self._writers or self._rounds:
+            if self._soon or self._writers or self._rounds or self._before_waits:
                 self._between()
                 if self._stopped:
                     break
@@ -146,7 +151,18 @@ class Loop:
                         self.trouble("a timer", why)
 
     def _between(self) -> None:
-        """What was put off until the events at hand were dealt with; and what wants to be written."""
+        """What was put off until the events at hand were dealt with; what wants to be written; and, when nothing of that is left,
+        what is asked before the wait."""
+        self._once()
+        while self._soon:  # what came of the writing: it would not be looked at before something else happens
+            self._once()
+        for what in self._before_waits:
+            try:
+                what()
+            except Exception as why:
+                self.trouble("a round", why)
+
+    def _once(self) -> None:
         while self._soon:
             what = self._soon.pop(0)
             try:

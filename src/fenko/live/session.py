@@ -140,7 +140,7 @@ class Session:
         """Plays a take in its own time from now; the loop ends when nothing of it is under way any more."""
         self.linked.deaf = True
         self._start(TakeSource(self.around, changes))
-        self._loop.after_each_round(self._end_of_take)
+        self._loop.before_each_wait(self._end_of_take)
 
     def _hear(self, port: Port) -> None:
         """Whatever comes back through a port is heard."""
