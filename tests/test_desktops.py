@@ -203,6 +203,49 @@ def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path
     assert file.read_text().splitlines()[2] == "A"
 
 
+def test_keys_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        "[surface.pad]\nkind = 'gamepad'\n[profile.base.on.pad]\nsouth = 'h then i then enter'\neast = 'shift+h then i then enter'\n"
+        "west = 'enter'\nnorth = 'x'\n"
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.press(66)  # Caps Lock
+    both = take(
+        tmp_path / "t.jsonl", *press(0.3, "south"), *press(0.6, "east"), *press(0.9, "north", 0.05), *press(1.1, "west")
+    )
+    command = [*FENKO, "run", "--desk", str(desk), "--play", both]
+    subprocess.run(command, env=shown.environment, check=True, capture_output=True)
+    wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 3, "all lines")
+    assert file.read_text().splitlines() == ["hi", "Hi", "x"]
+    shown.press(38, 36)  # what the person types is still in capitals
+    wait_for(lambda: len(file.read_text().splitlines()) == 4, "a line of the person's")
+    assert file.read_text().splitlines()[3] == "A"
+
+
+def test_a_text_is_typed_as_if_nothing_were_held(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    """What Fenko holds: a letter of the text, Shift, and Control; afterwards it is held again."""
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        "[surface.pad]\nkind = 'gamepad'\n[profile.base.on.pad]\nsouth = 'type \"banana\\n\"'\n"
+        "east = 'type \"Größe ✓\\n\"'\nnorth = 'a'\nwest = 'shift'\nmode = 'ctrl'\n"
+    )
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    events = [
+        (0.3, "west", 1), *press(0.4, "east"), *press(1.2, "south"), (2.0, "west", 0),
+        (2.1, "mode", 1), *press(2.2, "east"), (3.0, "mode", 0),
+        (3.1, "north", 1), *press(3.15, "south"), (3.7, "north", 0), *press(3.8, "south"),
+    ]  # fmt: skip
+    command = [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *events)]
+    subprocess.run(command, env=shown.environment, check=True, capture_output=True)
+    wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 5, "all lines")
+    lines = file.read_text().splitlines()
+    assert lines[:3] == ["Größe ✓", "banana", "Größe ✓"]
+    assert lines[3].endswith("banana") and set(lines[3].removesuffix("banana")) == {"a"}  # which the held key made
+    assert lines[4].endswith("banana") and set(lines[4].removesuffix("banana")) == {"a"}  # and makes again
+    assert not shown.keys_down()
+
+
 def test_texts_one_after_the_other_are_what_they_are_whatever_caps_lock_says(
     shown: Any, tmp_path: Path, make_desk: MakeDesk
 ) -> None:

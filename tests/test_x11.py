@@ -189,3 +189,20 @@ def test_windows_say_which_program_they_belong_to(shown: Screen, tmp_path: Path)
     front = next(window for window in json.loads(said.stdout) if window["front"])
     assert front["program"] == "xterm"
     assert front["path"].endswith("/xterm") and front["arguments"].startswith("-class Snipwell -T Reel")
+
+
+def test_a_text_is_typed_as_if_the_person_held_no_modifier(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    """With Control held every character would be a shortcut; afterwards it is held again, for the next time too."""
+    file = tmp_path / "frames.txt"
+    desk = make_desk("[surface.pad]\nkind = 'gamepad'\n[profile.base.on.pad]\nsouth = 'type \"Größe ✓\\n\"'\n")
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.ask("xdotool", "keydown", "ctrl")
+    held = shown.keys_down()
+    taken = take(tmp_path / "t.jsonl", *press(1.0, "south"), *press(2.0, "south"))
+    command = [*FENKO, "run", "--desk", str(desk), "--play", taken]
+    subprocess.run(command, env=shown.environment, check=True, capture_output=True)
+    wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == 2, "both")
+    assert file.read_text().splitlines() == ["Größe ✓"] * 2
+    assert shown.keys_down() == held
+    shown.ask("xdotool", "keyup", "ctrl")
+    assert not shown.keys_down()

@@ -86,13 +86,17 @@ class Sources:
         try:
             data = tomllib.loads(text)
         except RecursionError:
-            self._file_problem(path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another")
+            self._file_problem(
+                path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another"
+            )
             return
         except ValueError as why:
             self.problems.append(_syntax_problem(path, text, str(why)))
             return
         if _depth(data) > DEEPEST:
-            self._file_problem(path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another")
+            self._file_problem(
+                path, f"this is nested too deeply to be a desk: more than {DEEPEST} tables and lists in one another"
+            )
             return
         file = SourceFile(path, text)
         self.files.append(file)

@@ -50,6 +50,7 @@ class GnomePort(KeyPort):
     def __init__(self, warn: Callable[[str], None]) -> None:
         super().__init__(warn)
         self._scrolled = (Detents(), Detents())
+        self._capitals = True  # the shell knows
         self._acts: list[list[Any]] = []
         self._layout = ("", "")
         self._lent: LentSymbols | None = None
@@ -121,6 +122,9 @@ class GnomePort(KeyPort):
             self._lend([key])
             codes = self._code_of(key)
         return codes
+
+    def _ignore_capitals(self, begins: bool) -> None:
+        self._acts.append(["text", begins])
 
     def _press(self, code: int) -> None:
         self._acts.append(["key", code, True])

@@ -56,6 +56,8 @@ class KeyPort(Port):
         self._stuck = False  # the other end takes nothing more for now
         self._forgotten: set[tuple[str, str]] = set()
         self._stroke: tuple[int, ...] | None = None
+        self._capitals = False  # Caps Lock is on, or may be
+        self._plain: set[int] = set()  # codes of letters that are down, of which it makes nothing else
 
     @property
     def busy(self) -> bool:
@@ -79,7 +81,7 @@ class KeyPort(Port):
                     key = effect[3]
                     codes = self._known.get(key) or self._codes(key)
                     if codes is None and self._writes(key):
-                        self._typing = self._type(key)
+                        self._typing = self._typed(key)
                         self._queue.extend(effects[number + 1 :])
                         self._go_on()
                         return
@@ -92,6 +94,8 @@ class KeyPort(Port):
                         self.wake(time.monotonic() + wait)
                         return
                     made[key] = codes
+                    if self._capitals and is_letter(key) and not down.get(codes[-1]):
+                        self._make_plain(codes[-1])
                     for code in codes:
                         count = down.get(code, 0)
                         down[code] = count + 1
@@ -105,8 +109,10 @@ class KeyPort(Port):
                             down[code] = count - 1
                         else:
                             self._release(code)
+                            if code in self._plain:
+                                self._end_plain(code)
                 else:
-                    self._typing = self._type(effect[3])
+                    self._typing = self._typed(effect[3])
                     self._queue.extend(effects[number + 1 :])
                     self._go_on()
                     return
@@ -158,12 +164,42 @@ class KeyPort(Port):
             if self._stroke[-1] in self._released and (wait := self._early(self._stroke[-1])):
                 return wait
             codes, self._stroke = self._stroke, None
-            held = [code for code in codes if not self._down.get(code)]
-            for code in held:
+            for code in codes:
                 self._press(code)
-            for code in reversed(held):
+            for code in reversed(codes):
                 self._release(code)
         return None
+
+    def _typed(self, text: str) -> Typing:
+        """Types a text as if nothing were held; what Fenko holds is held again afterwards."""
+        held, plain = list(self._down), frozenset(self._plain)
+        for code in reversed(held):
+            self._release(code)
+            if code in self._plain:
+                self._end_plain(code)
+        yield from self._type(text)
+        for code in held:
+            if code in self._released and (wait := self._early(code)):
+                yield wait
+            if code in plain:
+                self._make_plain(code)
+            self._press(code)
+
+    # --- Caps Lock ---
+
+    def _make_plain(self, code: int) -> None:
+        """A letter is about to go down: it means the same whatever Caps Lock says, as long as it is held."""
+        if not self._plain:
+            self._ignore_capitals(True)
+        self._plain.add(code)
+
+    def _end_plain(self, code: int) -> None:
+        self._plain.discard(code)
+        if not self._plain:
+            self._ignore_capitals(False)
+
+    def _ignore_capitals(self, begins: bool) -> None:  # noqa: B027
+        """From now on, until it is called with False, Caps Lock makes no difference to what is sent."""
 
     def _early(self, code: int) -> float:
         """How long this key has to stay up before it may go down again, in seconds."""
@@ -252,6 +288,12 @@ class KeyPort(Port):
     @abstractmethod
     def _flush(self) -> None:
         """Everything said so far leaves now."""
+
+
+def is_letter(key: str) -> bool:
+    """Whether Caps Lock makes another key of this one: a letter, or the key where one is."""
+    character = key[1:] if key[:1] == "@" else key
+    return len(character) == 1 and character.lower() != character.upper()
 
 
 def _moves(effect: Effect) -> bool:

@@ -158,6 +158,15 @@ class KWinPort(CompositorPort):
     def _writes(self, key: str) -> bool:
         return len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
 
+    def _ignore_capitals(self, begins: bool) -> None:
+        if begins:
+            self._ledger.begin(_CAPITALS_AT)
+            self._switching += 1
+        for down in (1, 0):
+            self._fake.tell("keyboard_key", CAPS_LOCK, down)
+        if not begins:
+            self._switched_back()
+
     def _press(self, code: int) -> None:
         self._ledger.begin(code)
         self._fake.tell("keyboard_key", code, 1)
@@ -170,7 +179,7 @@ class KWinPort(CompositorPort):
 
     def _type(self, text: str) -> Typing:
         """Types keys as they are, whatever Caps Lock would make of them."""
-        capitals, switched = self._capitals, False
+        capitals, switched = self._capitals, False  # nothing is held while a text is typed, so it is on
         try:
             if capitals:
                 yield (CAPS_LOCK,)

@@ -33,16 +33,24 @@ from fenko.system.xserver import Display, NoWindow, open_display
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6
 _RELATIVE = 1
+_SLAVE_KEYBOARD = 4
+_STATE = 2  # of the kinds of events of the keyboard extension
 _BUTTONS = {"left": 1, "middle": 2, "right": 3, "side": 8, "extra": 9, "back": 8, "forward": 9, "task": 10}
 _SCROLL_UP, _SCROLL_DOWN, _SCROLL_LEFT, _SCROLL_RIGHT = 4, 5, 6, 7
 _CAPS_LOCK_MASK = 2
 _CORE_KEYBOARD = 0x100
-_STATE_NOTIFY, _GROUP_CHANGED = 1 << 2, 1 << 4
+_STATE_NOTIFY, _GROUP_CHANGED, _LOCK_CHANGED = 1 << 2, 1 << 4, 1 << 3
 _DELAY = round(GAP * 1000)
 _AT_ONCE = 50
 """Strokes of a text that are sent at once; the next ones when the server has dealt with them."""
 _AHEAD = 500
 """Characters of a text for which keys are lent at once, as far as there are any."""
+_SHIFTING = 0b11101101
+"""Modifiers with which a character is another one, or a shortcut: all but Caps Lock and Num Lock,"""
+_SHIFTING_ROWS = (0, 2, 3, 5, 6, 7)
+"""and their rows in the modifier mapping."""
+_HANDS_LET_GO = 3.0
+"""Seconds in which a hand lets go of a modifier, before a text."""
 _QUIET = 2.0
 """Seconds without a lent character after which what was lent is given back."""
 _LETTING_GO = 0.150
@@ -71,6 +79,8 @@ class X11Port(KeyPort):
         self._keymap: Keymap | None = None
         self._group_now: int | None = None
         self._watch_group()
+        self._capitals = bool(self._state() & _CAPS_LOCK_MASK)
+        self._switched_in = 0  # the batch in which Caps Lock was switched by Fenko last
         self._lending: Lending | None = None
         self._lent: dict[str, Slot] = {}
         self._put: dict[int, list[int]] = {}
@@ -105,9 +115,36 @@ class X11Port(KeyPort):
                 self._ledger.done(self._progress.done)
                 self._stuck = self._progress.far_behind
             else:
-                self._group_now = None  # it may be the keyboard's state that has changed
+                if getattr(event, "xkbType", None) == _STATE:
+                    self._state_told(event)
                 for reader in self._readers:
                     reader.heard(event)
+
+    def _state_told(self, event: Any) -> None:
+        """The layout group, or Caps Lock, has changed. The library takes all of the extension's events for its first one, where
+        the modifiers that are locked are called otherwise. A switch of Fenko's own is no news."""
+        self._group_now = None
+        if not self._plain and self._progress.done >= self._switched_in:
+            self._capitals = bool(event.oldMinKeyCode & _CAPS_LOCK_MASK)
+
+    def _ignore_capitals(self, begins: bool) -> None:
+        if begins:
+            self._ledger.begin(CAPITALS_AT)
+        xkb_requests = self._display.extension("xkb")
+        self._display.tell(
+            xkb_requests.LatchLockState,
+            _CORE_KEYBOARD,
+            _CAPS_LOCK_MASK,
+            0 if begins else _CAPS_LOCK_MASK,
+            False,
+            0,
+            0,
+            False,
+            0,
+        )
+        if not begins:
+            self._lifted(CAPITALS_AT)
+        self._switched_in = self._progress.batch
 
     def _fake(self, kind: int, detail: int, x: int = 0, y: int = 0, delay: int = 0) -> None:
         self._progress.requests += 1
@@ -163,7 +200,7 @@ class X11Port(KeyPort):
         """Has the server say when the layout group changes, so that it need not be asked before each key."""
         xkb_requests = self._display.extension("xkb")
         self._display.ask(xkb_requests.UseExtension, 1, 0)
-        details = [_GROUP_CHANGED, _GROUP_CHANGED]
+        details = [_GROUP_CHANGED | _LOCK_CHANGED] * 2
         self._display.tell(xkb_requests.SelectEvents, _CORE_KEYBOARD, _STATE_NOTIFY, 0, 0, 0, 0, details)
 
     def _group(self) -> int:
@@ -217,6 +254,52 @@ class X11Port(KeyPort):
 
     def _type(self, text: str) -> Typing:
         yield from self._caught_up()
+        lifted = yield from self._lift_modifiers(text)
+        if lifted is None:
+            return
+        by_hand = bool(lifted) and self._held_by_hand()
+        try:
+            yield from self._write(text)
+        finally:
+            # A hand that has let go meanwhile would not let go of them once more.
+            for keycode in lifted if not by_hand or self._held_by_hand() else ():
+                self._fake(_KEY_PRESS, keycode)
+
+    def _held_by_hand(self) -> bool:
+        """Whether a modifier is held on a keyboard of its own, and not by a program."""
+        display = self._display
+        keyboards = display.ask(display.extension("xinput").XIQueryDevice, 0).infos
+        by_hand = [
+            one.deviceid for one in keyboards if one.type == _SLAVE_KEYBOARD and b"XTEST" not in bytes(one.name.buf())
+        ]
+        states = display.extension("xkb")
+        return any(display.ask(states.GetState, device).baseMods & _SHIFTING for device in by_hand)
+
+    def _lift_modifiers(self, text: str) -> Generator[float, None, list[int] | None]:
+        """What others hold with which characters would be shortcuts: what can be lifted is, and is held again afterwards; the
+        rest, which hands hold on a keyboard, is waited for. None where it stays."""
+        if not self._state() & _SHIFTING:
+            return []
+        display = self._display
+        mapping = display.ask(display.connection.core.GetModifierMapping)
+        each = mapping.keycodes_per_modifier
+        codes = [code for row in _SHIFTING_ROWS for code in mapping.keycodes[row * each : (row + 1) * each] if code]
+        bits = display.ask(display.connection.core.QueryKeymap).keys
+        lifted = [code for code in dict.fromkeys(codes) if bits[code // 8] >> code % 8 & 1]
+        for code in lifted:
+            self._fake(_KEY_RELEASE, code)
+        yield from self._caught_up()
+        if not self._state() & _SHIFTING:
+            return lifted
+        end = time.monotonic() + _HANDS_LET_GO
+        while self._state() & _SHIFTING:
+            if time.monotonic() > end:
+                self._warn(f"not typed, for a modifier is held on the keyboard: {_shown(text)}")
+                return None
+            yield LOOK_EVERY
+        return []
+
+    def _write(self, text: str) -> Typing:
         window = self._front()
         while text:
             # Anew for each piece, for the layout in force may change meanwhile.
@@ -248,12 +331,10 @@ class X11Port(KeyPort):
         """Types keys as they are, whatever Caps Lock would make of them. All of it leaves at once."""
         capitals = bool(self._state() & _CAPS_LOCK_MASK)
         if capitals:
-            self._ledger.begin(CAPITALS_AT)
-            self._lender().caps_lock(False)
+            self._ignore_capitals(True)
         yield from strokes
         if capitals:
-            self._lender().caps_lock(True)
-            self._lifted(CAPITALS_AT)
+            self._ignore_capitals(False)
 
     def _until_read(self, rest: str) -> Generator[float, None, bool]:
         """Waits until every window has read what it was sent, and takes back what was lent; False if one never did."""
