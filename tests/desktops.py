@@ -278,6 +278,9 @@ class Sway(Compositor):
 class KWin(Compositor):
     """Plasma's compositor; it tells scripts of windows."""
 
+    locks = ("--no-lockscreen",)
+    """Whether its screen can be locked."""
+
     def start(self) -> None:
         """Starts the compositor, also anew after `stop`."""
         program = self.folder / "kwin_wayland"  # the installed one wants a right that not every machine gives
@@ -291,7 +294,7 @@ class KWin(Compositor):
         first.write_text(f"#!/bin/sh\nxhost +local: >/dev/null\nenv > {self.folder}/env\n")
         first.chmod(0o755)
         self.server = subprocess.Popen(
-            [program, "--virtual", "--width", "1280", "--height", "800", "--socket", "wayland-9", "--no-lockscreen", "--xwayland", str(self.folder / "first")],
+            [program, "--virtual", "--width", "1280", "--height", "800", "--socket", "wayland-9", *self.locks, "--xwayland", str(self.folder / "first")],
             env=self.environment | {
                 "KWIN_WAYLAND_NO_PERMISSION_CHECKS": "1", "KWIN_COMPOSE": "Q", "XDG_CONFIG_HOME": str(self.folder),
                 "XDG_CACHE_HOME": str(self.folder), "QT_LOGGING_RULES": "js.debug=true;kwin_scripting.debug=true",

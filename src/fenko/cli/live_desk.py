@@ -62,10 +62,12 @@ def changes_of(desk: Desk, take_path: Path | None, play_focus: bool) -> list[Cha
 def opener(page: Memory | None, far: bool = True, note: Callable[[str], None] = note) -> OpenPorts:
     """Opens the ports that a desk names, or that work here, and says which and why; without `far` none of workers. Raises
     PortError."""
-    from fenko.live.wiring import open_ports
+    from fenko.live.wiring import Chosen, open_ports
+
+    chosen = Chosen()
 
     def choose(desk: Compiled, open_now: Collection[str]) -> list[Port]:
-        ports = open_ports(desk, note, page, open_now, far)
+        ports = open_ports(desk, note, page, open_now, far, chosen)
         for port in ports:
             note(f"output: {port.name}, {port.why}")
         return ports
@@ -106,6 +108,7 @@ def start(
         session.play(changes)
     if listens:
         session.listen(door)  # before it says that it runs
+        session.use("lock")
     session.watch_files()
     session.announce()
     return session

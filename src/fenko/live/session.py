@@ -72,13 +72,20 @@ class Session:
         self.engine = Engine(desk.plan, report, seed=time.time_ns())
         self.held_back = False
         """Whether nothing is sent for the moment."""
+        self.locked = False
+        """Whether the screen is locked."""
         self.router = Router(loop, self._port_lost)
         ports = open_ports(desk, ())
         for port in ports:
             self.router.use(port)
         # On the way of every event, so decided once.
-        send = self.router.send if told is None else self._send_and_tell
-        self.inbox = Inbox(self.engine, loop, send, self._look_around)
+        self._sends = self.router.send if told is None else self._send_and_tell
+        self.inbox = Inbox(self.engine, loop, self._sends, self._look_around)
+
+        def send(effects: Sequence[Effect]) -> None:
+            """What does not come of the engine goes the same way."""
+            self.inbox.send(effects)
+
         self.inbox.failed = lambda why: self._trouble("the engine: everything was released", why)
         self._far: list[FarEnds] = []
         self.linked = Linked(desk.plan.surfaces, self.inbox.put, self._note)
@@ -92,7 +99,7 @@ class Session:
             self._hear(port)
         self._displays = Displays(loop, self._note, self._display_lost)
         self._displays.depend(self)
-        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, self.linked, share)
+        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, self.linked, share, self.lock)
         self._sources: list[Source] = []
         self._profile = self.engine.profile
         self._paused = False
@@ -173,6 +180,27 @@ class Session:
                 self.inbox.release_all(time.monotonic())
             self.held_back = held_back
 
+    def lock(self, locked: bool) -> None:
+        """The screen is locked: everything is released, nothing is sent, and other programs (which ask for the password) have the
+        surfaces; or it is not any more, and all goes on."""
+        if locked == self.locked:
+            return
+        self.locked = locked
+        now = time.monotonic()
+        if locked:
+            self.inbox.release_all(now)
+            for far in self._far:
+                far.port.release()
+        else:
+            self.inbox.send = self._sends
+            self.inbox.release_all(now)  # of what hands began meanwhile nothing was sent
+            self._lamps.all_out()
+        for source in self._sources:
+            source.pause(locked or self.engine.paused)
+        if locked:
+            self.inbox.send = _nothing_sent
+        self._note("the screen is locked: nothing is sent" if locked else "the screen is unlocked: everything works again")
+
     def _look_around(self) -> None:
         """Says what has changed with the last effects."""
         engine = self.engine
@@ -185,7 +213,7 @@ class Session:
         if engine.paused != self._paused:
             self._paused = engine.paused
             for source in self._sources:
-                source.pause(self._paused)
+                source.pause(self._paused or self.locked)
             if self._paused:
                 for far in self._far:
                     far.port.release()
@@ -295,6 +323,7 @@ class Session:
         """What it does, and what it has said lately."""
         return {
             **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
+            "locked": self.locked,
             "machines": self._facts.get("machine", {}),
             "journal": (self._journal.wrong or "kept") if self._journal is not None and self._journal.on else "",
             "said": list(self._said),
@@ -461,3 +490,7 @@ class Session:
         self.router.close()
         if self._journal is not None:
             self._journal.close()
+
+
+def _nothing_sent(effects: Sequence[Effect]) -> None:
+    """While the screen is locked."""

@@ -29,6 +29,8 @@ class Surroundings(Struct):
     note: Callable[[str], None]
     linked: Linked
     share: bool = False
+    locked: Callable[[bool], None] = lambda locked: None
+    """Told when the screen is locked, and when it is not any more."""
 
 
 class Source(ABC):
@@ -62,6 +64,7 @@ SOURCES = {
     "focus": "fenko.live.focus:FocusSource",
     "keyboard": "fenko.live.keyboard:KeyboardSource",
     "running": "fenko.live.running:RunningSource",
+    "lock": "fenko.live.locked:LockSource",
     "devices": "fenko.live.devices:DeviceSource",
 }
 """Every source of a running desk, in the order in which they start: its class, of Surroundings."""

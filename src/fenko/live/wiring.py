@@ -15,21 +15,31 @@ from fenko.outputs.ports import open_port, parts_of, ports_for
 from fenko.system.session import display_name, on_wayland
 
 
+class Chosen(dict[str, str]):
+    """Which port was taken for an out, by its name. While it is away (the screen is locked, the compositor starts again) no other
+    one takes its place: keys would go where nobody means them to."""
+
+
 def open_ports(
     desk: Compiled,
     warn: Callable[[str], None],
     page: Memory | None,
     open_now: Collection[str] = (),
     far: bool = True,
+    chosen: Chosen | None = None,
 ) -> list[Port]:
     """A port for every out of the desk that leaves Fenko, but for those that have one `open_now`; with `far` also those of
     workers, and without it only what hears surfaces. Raises PortError with every reason and every remedy."""
+    chosen = Chosen() if chosen is None else chosen
     parts = parts_of(page) if page is not None else {}
     ports: list[Port] = []
     try:
         for out, names in ports_for(desk.outs).items():
             if names and out not in open_now and not any(out in port.outs for port in ports):
-                ports.append(_first_that_opens(out, _in_order(desk, out, names), desk.tables, warn, parts))
+                order = ([chosen[out]], "") if out in chosen else _in_order(desk, out, names)
+                name, port = _first_that_opens(out, order, desk.tables, warn, parts)
+                chosen.update(dict.fromkeys(port.outs, name))
+                ports.append(port)
     except PortError:
         for port in ports:
             port.close()
@@ -79,7 +89,7 @@ def _first_that_opens(
     tables: dict[str, object],
     warn: Callable[[str], None],
     parts: dict[str, Memory],
-) -> Port:
+) -> tuple[str, Port]:
     names, reason = order
     failures: list[PortError] = []
     for name in names:
@@ -89,7 +99,7 @@ def _first_that_opens(
             failures.append(why)
             continue
         port.why = "; ".join(_given((port.why, f"because {failures[0]}" if failures else reason)))
-        return port
+        return name, port
     if len(failures) == 1:
         raise failures[0]
     raise PortError(
