@@ -59,9 +59,13 @@ def met(when: When, window: Focus, now: Circumstances) -> list[str] | None:
         there = {"running": now.running, "surface": now.surfaces}.get(field) or (
             [] if field in AROUND_FIELDS else [getattr(window, field)]
         )
+        if field == "app":  # by any name of the program
+            there = [*there, *([window.program] if window.program else [])]
         good = [text for text in texts if any(fits(text, one) for one in there)]
         if not good:
             return None
+        if field == "app":  # in full is its own name alone
+            good = [text for text in good if fits(text, window.app)]
         found.append("full" if any(not text.endswith("*") for text in good) else "pattern")
     return found
 
@@ -71,10 +75,11 @@ def chosen(whens: list[list[When]], now: Circumstances) -> str:
     candidates = []
     for number, several in enumerate(whens):
         for when in several:
-            if any(met(one, now.focus, now) is not None for one in when.get("not", [])):
+            both = [window for window in (now.focus, now.focus.owner) if window is not None]
+            if any(met(one, window, now) is not None for one in when.get("not", []) for window in both):
                 continue
             for own, window in ((True, now.focus), (False, now.focus.owner)):
-                if window is None or any(met(one, window, now) is not None for one in when.get("not", [])):
+                if window is None:
                     continue
                 found = met(when, window, now)
                 if found is None:

@@ -8,11 +8,13 @@ import re
 import shutil
 import socket
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from boards import Board
 from running import DESK, Running, press, take
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, wait_for
@@ -206,3 +208,35 @@ def test_a_text_is_typed_as_if_the_person_held_no_modifier(shown: Screen, tmp_pa
     assert shown.keys_down() == held
     shown.ask("xdotool", "keyup", "ctrl")
     assert not shown.keys_down()
+
+
+def test_a_moment_between_two_windows_is_no_desktop(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    """What is pressed then is meant for the program, and not for base."""
+    board = Board(tmp_path / "board")
+    board.plug_in()
+    board.start()
+    file = tmp_path / "frames.txt"
+    desk = make_desk(
+        f'format = 1\n[surface.bench]\nkind = "board"\nlinks = ["serial {board.device}"]\n[surface.bench.control]\n'
+        'red.sort = "button"\n[profile.base.on.bench]\nred = "f8"\n[profile.frames]\nwhen = { app = "snipwell" }\n'
+        '[profile.frames.on.bench]\nred = "f9"\n'
+    )
+    window = shown.terminal("Snipwell", "Reel 2", file)
+    shown.raise_window(window)
+    running = Running(shown, tmp_path / "log", "--desk", str(desk))
+    try:
+        running.says("surface bench: here now")
+        before = len(running.log.read_text())
+        shown.ask("xprop", "-root", "-f", "_NET_ACTIVE_WINDOW", "32x", "-set", "_NET_ACTIVE_WINDOW", "0")
+        time.sleep(0.3)  # longer than a window takes to settle
+        board.hands(red="1")
+        wait_for(shown.keys_down, "a key")
+        assert shown.keys_down() == [75]  # F9
+        board.hands()
+        running.says("profile: base (in front is nothing)", before)  # a desktop without a window it is in the end
+        board.hands(red="1")
+        wait_for(lambda: shown.keys_down() == [74], "base's key")
+        board.hands()
+        assert running.end() == 0
+    finally:
+        board.unplug()

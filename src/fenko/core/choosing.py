@@ -27,7 +27,8 @@ class Chooser:
     def choose(self, now: Circumstances) -> str:
         """The profile that comes by itself: the one that fits most closely; among equals the first in the desk."""
         best, closest, best_order = BASE, None, 0
-        apps = {now.focus.app.casefold(), *([now.focus.owner.app.casefold()] if now.focus.owner else [])}
+        windows = (now.focus,) if now.focus.owner is None else (now.focus, now.focus.owner)
+        apps = {app.casefold() for window in windows for app in window.apps}
         for order, profile in chain(*(self._by_app.get(app, ()) for app in apps), self._others):
             found: Closeness | None = profile.closeness(now)
             if found is not None and (closest is None or found > closest or (found == closest and order < best_order)):

@@ -20,14 +20,22 @@ class Focus(Struct, frozen=True):
     path: str = ""
     arguments: str = ""
     owner: Focus | None = None
+    also: tuple[str, ...] = ()
+    """What else its program is called on other desktops, as far as that is known."""
+
+    @property
+    def apps(self) -> tuple[str, ...]:
+        """All that `app` of a `when` may fit, the desktop's own name first."""
+        return (self.app, *(name for name in (self.program, *self.also) if name and name != self.app))
 
     def as_data(self) -> dict[str, Any]:
         """The same as plain data."""
         said: dict[str, Any] = {name: getattr(self, name) for name in FOCUS_FIELDS}
+        said |= {"also": list(self.also)} if self.also else {}
         return said | ({"owner": self.owner.as_data()} if self.owner is not None else {})
 
 
-FOCUS_FIELDS: tuple[str, ...] = tuple(name for name in Focus.__struct_fields__ if name != "owner")
+FOCUS_FIELDS: tuple[str, ...] = tuple(name for name in Focus.__struct_fields__ if name not in ("owner", "also"))
 AROUND_FIELDS = ("running", "surface", "machine")
 """What else than the window in front a profile's `when` can ask for."""
 
@@ -50,6 +58,8 @@ class Circumstances(Struct, frozen=True):
                 return self.surfaces
             case "machine":
                 return self.machines
+            case "app":
+                return focus.apps
         return (getattr(focus, field),)
 
 
@@ -92,9 +102,12 @@ class Condition(Struct, frozen=True):
         exact = 0
         for name, patterns in self.patterns.items():
             texts = now.texts(name, focus)
+            texts = tuple(texts)
             found = [pattern for pattern in patterns if any(map(pattern.fits, texts))]
             if not found:
                 return None
+            if name == "app":  # another name of the program is less close than the one that the desktop has for it
+                found = [pattern for pattern in found if pattern.fits(texts[0])]
             exact += any(isinstance(pattern, Wildcard) and pattern.literal is not None for pattern in found)
         return exact
 

@@ -6,14 +6,21 @@ import time
 from collections.abc import Sequence
 from math import inf
 
+from msgspec import structs
+
 from fenko.core.changes import FOCUS, Change
 from fenko.core.circumstances import Focus
 from fenko.core.words import shortened
 from fenko.focus.opening import open_front
 from fenko.live.aside import Aside, Asks, Unexpected
 from fenko.live.source import Source, Surroundings
+from fenko.system.applications import Applications
 from fenko.system.pauses import Pauses
 from fenko.system.session import DisplayError
+
+NOTHING_SETTLES = 1.0
+"""Seconds for which no window has to be in front before that counts: between two windows there is none for a moment, which a busy
+desktop draws out."""
 
 
 class FocusSource(Source):
@@ -26,6 +33,7 @@ class FocusSource(Source):
         self.candidate: Focus | None = None
         """The window that has come in front, and does not count yet."""
         self._timer = around.loop.timer(self._settle)
+        self._applications = Applications()
         self._pauses = Pauses()
         self._again = around.loop.timer(lambda now: self._open_again())
 
@@ -45,7 +53,7 @@ class FocusSource(Source):
         self._around.note(f"focus: followed on {server.where}; in front is {shown_focus(current)}")
         self._server = Aside(server) if server.asks else server
         self._around.loop.add(self._server.fd, self._readable)
-        self._around.inbox.put([(time.monotonic(), FOCUS, current)])
+        self._around.inbox.put([(time.monotonic(), FOCUS, self._named(current))])
         self._readable()  # what came while the server was asked
 
     def _readable(self) -> None:
@@ -68,15 +76,24 @@ class FocusSource(Source):
 
     def came(self, focus: Focus) -> None:
         """This window has come in front."""
+        focus = self._named(focus)
         if self._around.desk.plan.ignores(focus):
             return  # whatever else has come waits on
         if focus == self._engine.focus:
             self._forget()  # it only flickered
         elif focus != self.candidate:
-            if self.candidate is None:
-                self._timer.set(time.monotonic() + self._around.desk.plan.timing.settle)
-                self._around.inbox.before = self._look_before
+            settle = self._around.desk.plan.timing.settle
+            if focus == _NOTHING:
+                self._timer.set(time.monotonic() + max(settle, NOTHING_SETTLES))
+            elif self.candidate is None or self.candidate == _NOTHING:
+                self._timer.set(time.monotonic() + settle)
+            self._around.inbox.before = self._look_before
             self.candidate = focus
+
+    def _named(self, focus: Focus) -> Focus:
+        """It with all names of its program."""
+        owner = self._named(focus.owner) if focus.owner is not None else None
+        return structs.replace(focus, owner=owner, also=self._applications.also(focus.app, focus.program))
 
     @property
     def busy(self) -> bool:

@@ -99,7 +99,9 @@ class Session:
             self._hear(port)
         self._displays = Displays(loop, self._note, self._display_lost)
         self._displays.depend(self)
-        self.around = Surroundings(desk, loop, self.inbox, self.router, self._displays, self._note, self.linked, share, self.lock)
+        self.around = Surroundings(
+            desk, loop, self.inbox, self.router, self._displays, self._note, self.linked, share, self.lock
+        )
         self._sources: list[Source] = []
         self._profile = self.engine.profile
         self._paused = False
@@ -199,7 +201,9 @@ class Session:
             source.pause(locked or self.engine.paused)
         if locked:
             self.inbox.send = _nothing_sent
-        self._note("the screen is locked: nothing is sent" if locked else "the screen is unlocked: everything works again")
+        self._note(
+            "the screen is locked: nothing is sent" if locked else "the screen is unlocked: everything works again"
+        )
 
     def _look_around(self) -> None:
         """Says what has changed with the last effects."""

@@ -198,7 +198,7 @@ class KeyPort(Port):
         if not self._plain:
             self._ignore_capitals(False)
 
-    def _ignore_capitals(self, begins: bool) -> None:  # noqa: B027
+    def _ignore_capitals(self, begins: bool) -> None:
         """From now on, until it is called with False, Caps Lock makes no difference to what is sent."""
 
     def _early(self, code: int) -> float:

@@ -16,7 +16,8 @@ MOST = 200
 _YOUNG = 5  # looks in which a process may still become another program
 _OLD = 10  # looks after which the others are looked at again
 _LONGEST = 4096  # bytes of a command line
-_INTERPRETERS = ("python", "perl", "ruby", "bash", "sh", "node", "lua", "guile")
+INTERPRETERS = ("python", "perl", "ruby", "bash", "sh", "node", "lua", "guile")
+"""Beginnings of the names of programs that run others, which are meant."""
 
 
 class Processes:
@@ -67,7 +68,7 @@ def _names_of(number: str) -> Iterator[str]:
         path = ""
     yield path
     yield os.path.basename(path)
-    if os.path.basename(path or program).startswith(_INTERPRETERS):
+    if os.path.basename(path or program).startswith(INTERPRETERS):
         yield os.path.basename(next((word for word in words[1:] if word and not word.startswith("-")), ""))
 
 
