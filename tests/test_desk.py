@@ -54,7 +54,7 @@ def problems(folder: Path) -> list[Problem]:
         ('[surface.k]\nkind = "keypad"\nnames = { kp55 = "x" }', 3, 11, 4, "no control `kp55`", "kp5"),
         ('[surface.k]\nkind = "keypad"\nnames = { kp5 = "x", kp4 = "x" }', 3, 28, 3, "already the name", None),
         ("[timing]\nhold = '10ms'", 2, 8, 6, "out of range", None),
-        ("[timing]\nhold = 220", 2, 8, 3, "expected a text", None),
+        ("[timing]\nhold = 220", 2, 8, 3, "a text with its unit", None),
         ("[output]\nkeys = 'x12'", 2, 8, 5, "not known here", "x11"),
         ("[profile.next]", 1, 10, 4, "meaning of its own", None),
         ("[profile.base]\nwhen = { app = 'x' }", 2, 1, 4, "base", None),
@@ -98,7 +98,7 @@ def problems(folder: Path) -> list[Problem]:
         (SURFACES + "[profile.a.layer.once]", 7, 18, 4, "meaning of its own", None),
         ("[surface.pad]\ndebounce = '2s'", 2, 12, 4, "out of range", None),
         ("[surface.pad\n", 1, 13, 1, "not TOML", None),
-        ("a = 1\na = 2\n", 2, 6, 1, "not TOML", None),
+        ("a = 1\na = 2\n", 2, 1, 5, "`a` is set already in line 1", None),
     ],
 )  # fmt: skip
 def test_says_what_is_wrong_and_where(

@@ -125,7 +125,7 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
     if desk is not None:
         if problems:
             say("")
-        say(_summary(desk, len(problems)))
+        say(_summary(desk, problems))
         waits = all_delays(desk)
         if waits:
             longest = max(row["ms"] for row in waits)
@@ -139,7 +139,7 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
         say(f"\n{_count(len(problems), 'error')} in {_count(files, 'file')}; this desk cannot be used yet.")
 
 
-def _summary(desk: Desk, found: int) -> str:
+def _summary(desk: Desk, problems: list[Problem]) -> str:
     plan = desk.plan
     levels = {
         level.name: level
@@ -156,7 +156,13 @@ def _summary(desk: Desk, found: int) -> str:
         _count(bindings, "binding"),
         *([_count(expected, "expectation")] if expected else []),
     )
-    verdict = "is in order" if not found else f"works; {_count(found, 'thing')} to know"
+    failed = sum(problem.severity == "error" for problem in problems)
+    others = len(problems) - failed
+    known = f"; {_count(others, 'thing')} to know" if others else ""
+    if failed:
+        verdict = f"does not do what it expects of itself ({_count(failed, 'failure')}){known}"
+    else:
+        verdict = f"works{known}" if others else "is in order"
     return f"{desk.name} {verdict}: {', '.join(parts)}."
 
 

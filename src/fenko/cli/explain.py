@@ -47,7 +47,7 @@ _WHICH = "?"  # no profile is called so
     flag_value=_WHICH,
     help="The profile in force, whatever is in front; without a name, and without CONTROL: which profile comes, and why.",
 )
-@click.option("--running", metavar="PROGRAM", multiple=True, help="With --profile alone: a program that runs.")
+@click.option("--running", metavar="PROGRAM", multiple=True, help="With --app or --profile alone: a program that runs.")
 @click.option("--layer", "layers", metavar="NAME", multiple=True, help="A layer that is on; several, the newest last.")
 @click.option("--keyboard", metavar="shift+ctrl", default="", help="Modifiers held on the ordinary keyboard.")
 @click.option("--setting", metavar="NAME", help="Tell what a setting of the desk file does instead.")
@@ -74,7 +74,9 @@ def command(
     if setting is not None or all_settings:
         _settings(setting, form)
         return
-    goes_with("--profile alone", profile == _WHICH, running=running)
+    goes_with("--app, or --profile alone", bool(app) or profile == _WHICH, running=running)
+    if app:
+        running = (*running, app)  # a program whose window is in front runs too
     if profile == _WHICH:
         if control is not None:
             raise click.UsageError("--profile without a name tells which profile comes, and takes no control")
@@ -88,7 +90,7 @@ def command(
         if modifier not in MODIFIERS:
             fail_unknown(f"`{modifier}` is no modifier ({', '.join(MODIFIERS)})", modifier, MODIFIERS)
     try:
-        scene = Scene(desk, Focus(app, title), profile, layers, held)
+        scene = Scene(desk, Focus(app, title), profile, layers, held, running)
     except UnknownName as why:
         fail_unknown(str(why), why.name, why.known)
     cells, gesture = meant(desk, control)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fenko.cli.shared import fail, fail_unknown
-from fenko.core.controls import MOTION
+from fenko.core.controls import KINDS, MOTION, with_direction
 from fenko.core.plan import GESTURES, Surface
 from fenko.core.script import cells_of
 from fenko.desk.load import Desk
@@ -31,6 +31,9 @@ def meant(desk: Desk, text: str) -> tuple[list[str], str | None]:
     if found is None:
         levels = (level for profile in desk.plan.profiles.values() for level in profile.levels)
         known = dict.fromkeys([*_own_names(desk), *(address for level in levels for address in level.controls)])
+        name, _, control = text.partition(".")
+        if name in surfaces and (meant := with_direction(control, KINDS[surfaces[name].kind])) is not None:
+            fail(f"{cells_of(text, surfaces)}; did you mean `{name}.{meant}`?", 2)
         fail_unknown(str(cells_of(text, surfaces)), text, known)
     return found
 

@@ -9,7 +9,7 @@ their two ends.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from functools import lru_cache
 
 from msgspec import Struct
@@ -239,6 +239,12 @@ def inputs_of(control: str, shape: Shape) -> Iterator[str]:
 
 
 _NUMBERED_NAME = re.compile(r"button-\d+")
+
+
+def with_direction(word: str, known: Collection[str]) -> str | None:
+    """What a direction alone is probably meant to be, of these controls: `hat.left`, `dial.left`."""
+    having = ("hat", "dial", "ring", "wheel", "tilt-wheel", "stick-left")
+    return next((f"{one}.{word}" for one in having if one in known and word in SHAPED[one].cells), None)
 
 
 def passed_on(kind: str, control: str) -> str | None:

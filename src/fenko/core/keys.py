@@ -64,6 +64,8 @@ _OTHER_WORDS = {
     "control": "ctrl", "option": "alt", "altgr": "rightalt", "meta": "super", "win": "super", "cmd": "super",
     "command": "super", "return": "enter", "escape": "esc", "del": "delete", "ins": "insert", "pgup": "pageup",
     "pgdn": "pagedown", "pgdown": "pagedown", "spacebar": "space", "bksp": "backspace",
+    "click": "button left", "mouse": "button left", "mousebutton": "button left", "run": "start", "launch": "start",
+    "exec": "start", "execute": "start", "app": "start", "text": "type", "write": "type", "sleep": "wait", "delay": "wait",
 }  # fmt: skip
 
 _PRINTING = frozenset(
@@ -113,7 +115,7 @@ def canonical_key(word: str) -> str:
     lower = word.lower()
     if lower != word and (lower in NAMED_KEYS or lower in _RENAMED or lower in _OTHER_WORDS):
         raise UnknownKey(f"unknown key `{word}`", _OTHER_WORDS.get(lower, _RENAMED.get(lower, lower)))
-    hint = _OTHER_WORDS.get(word) or nearest(lower, [*NAMED_KEYS, *_CHARACTER_WORDS, *_OTHER_WORDS])
+    hint = _OTHER_WORDS.get(word) or nearest(lower, [*NAMED_KEYS, *_CHARACTER_WORDS, *_OTHER_WORDS], 0.7)
     raise UnknownKey(f"unknown key `{word}`", _OTHER_WORDS.get(hint, hint) if hint else None)
 
 

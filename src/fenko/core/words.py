@@ -39,9 +39,9 @@ def reason(why: OSError) -> str:
     return (why.strerror or str(why)).lower()
 
 
-def nearest(word: str, known: Iterable[str]) -> str | None:
-    """The known name that is most like `word`, or None when nothing is alike."""
-    found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+def nearest(word: str, known: Iterable[str], alike: float = 0.6) -> str | None:
+    """The known name that is most like `word`, or None when nothing is so much `alike` (0 to 1)."""
+    found = difflib.get_close_matches(word, list(known), n=1, cutoff=alike)
     return found[0] if found else None
 
 

@@ -186,7 +186,11 @@ def failures(desk: Desk, edits: Iterable[Edit]) -> list[str]:
     """What the desk would expect in vain with these edits."""
     texts = {edit.path: edit.after.decode("utf-8-sig") for edit in edits}
     new = load_desk(desk.sources.folder, texts)
-    return [f"{one.title}: {what}" for one in new.expectations for _, what in one.failures(new.plan)]
+    return [
+        f"{one.title}: expected {expected}, got {got}"
+        for one in new.expectations
+        for _, expected, got in one.failures(new.plan)
+    ]
 
 
 def _compare(file: SourceFile, text: str, where: KeyPath, renamed: Mapping[str, str]) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import structs
 
-from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape
+from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape, with_direction
 from fenko.core.effects import effects_of
 from fenko.core.lit import Lit, read_lit
 from fenko.core.phrase import Phrase, parse_phrase, steps_of
@@ -399,7 +399,9 @@ class BindingReader:
         if self.unknown > MOST_UNKNOWN:
             return
         known = (KINDS[surface.kind] | surface.shapes.keys()) - {"sensor"}
-        hint = nearest(control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)])
+        hint = with_direction(control, known) or nearest(
+            control, [*surface.names, *(known & SHAPED.keys()), *sorted(known)]
+        )
         if surface.kind == "board":
             where = f'`{control}.sort = "button"` in [surface.{surface.name}.control], or a description that asks it'
             self._fault(path, f"unknown control `{control}`", where, nearest(control, known), at_key=True)

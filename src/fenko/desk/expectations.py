@@ -47,27 +47,31 @@ class Expectation(Struct, frozen=True):
     values: dict[str, float] | None = None
     does: tuple[str, ...] | None = None
 
-    def failures(self, plan: Plan) -> Iterator[tuple[str, str]]:
-        """What did not come as expected: the setting that says so, and what came instead."""
+    def failures(self, plan: Plan) -> Iterator[tuple[str, str, str]]:
+        """What did not come as expected: the setting that says so, what was expected, and what came instead."""
         outcome = perform(plan, self.hand_steps)
         if self.sends is not None and compared(outcome.sent) != compared(self.sends):
-            yield "sends", f"it sends {sent_words(outcome)}"
+            yield "sends", str(Phrase(self.sends)) if self.sends else "nothing", sent_words(outcome)
         if self.holds is not None and {*outcome.held} != {*self.holds}:
-            yield "holds", f"it holds {str(Phrase((Keys(outcome.held),))) if outcome.held else 'nothing'}"
+            yield "holds", _held_words(self.holds), _held_words(outcome.held)
         if self.profile is not None and outcome.profile != self.profile:
-            yield "profile", f"the profile is {outcome.profile}"
+            yield "profile", self.profile, outcome.profile
         if self.layers is not None and outcome.layers != self.layers:
-            yield "layers", f"the layers are {', '.join(outcome.layers) or 'none'}"
+            yield "layers", ", ".join(self.layers) or "none", ", ".join(outcome.layers) or "none"
         if self.moves is not None:
             found = {act: outcome.moved(act) for act in ("move", "scroll")}
             if not all(_close(found[act], self.moves.get(act, (0.0, 0.0))) for act in found):
-                yield "moves", f"what moves is {moves_words(found)}"
+                yield "moves", moves_words(self.moves), moves_words(found)
         if self.does is not None and (done := done_words(outcome)) != [*self.does]:
-            yield "does", f"it does {', '.join(map(repr, done)) or 'nothing'}"
+            yield "does", ", ".join(map(repr, self.does)) or "nothing", ", ".join(map(repr, done)) or "nothing"
         for name, number in (self.values or {}).items():
             value = plan.values["value", name]
             if abs(outcome.values[name] - number) > _GRAIN * (value.most - value.least):
-                yield "values", f"`{name}` is {outcome.values[name]:g}"
+                yield "values", f"{name} = {number:g}", f"{name} = {outcome.values[name]:g}"
+
+
+def _held_words(held: Collection[str]) -> str:
+    return str(Phrase((Keys(tuple(held)),))) if held else "nothing"
 
 
 def done_words(outcome: Outcome) -> list[str]:

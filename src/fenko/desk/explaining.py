@@ -42,8 +42,10 @@ class Scene:
         profile: str | None,
         layers: tuple[str, ...],
         held: tuple[str, ...],
+        running: tuple[str, ...] = (),
     ) -> None:
         self.desk = desk
+        self._running = tuple(HandStep("start", control=name) for name in running)
         self._focus = HandStep("front", focus=focus)
         self._held = HandStep("keyboard", modifiers=held)
         self._profile = profile
@@ -61,6 +63,8 @@ class Scene:
     def performance(self) -> Performance:
         """A fresh engine in these circumstances."""
         performance = Performance(self.desk.plan)
+        for started in self._running:
+            performance.do(started)
         performance.do(self._focus)
         if self._profile is not None:
             performance.engine.use_profile(performance.t, self._profile)

@@ -32,7 +32,7 @@ _HEADINGS: dict[str, tuple[str, ...]] = {
 _SIGNS = {"⌘": "super ", "⌃": "ctrl ", "⌥": "alt ", "⇧": "shift ", "⌫": " backspace", "⌦": " delete", "⏎": " enter",
           "↩": " enter", "⎋": " esc", "⇥": " tab", "←": " left", "→": " right", "↑": " up", "↓": " down",
           "␣": " space", "⇞": " pageup", "⇟": " pagedown"}  # fmt: skip
-_NAMES = {"ctl": "ctrl", "opt": "alt", "windows": "super", "hyper": "super", "alt gr": "rightalt", "page up": "pageup",
+_NAMES = {"ctl": "ctrl", "opt": "alt", "windows": "super", "alt gr": "rightalt", "page up": "pageup",
           "page down": "pagedown", "pgdn": "pagedown", "caps lock": "capslock", "scroll lock": "scrolllock", "num lock": "numlock",
           "print screen": "sysrq", "printscreen": "sysrq", "prtsc": "sysrq", "left arrow": "left", "right arrow": "right", "up arrow": "up",
           "down arrow": "down", "arrow left": "left", "arrow right": "right", "arrow up": "up", "arrow down": "down",

@@ -21,6 +21,8 @@ class Problem(Struct, frozen=True, order=True):
     nearest: str | None = None
     source: str | None = None
     severity: str = "error"
+    got: str | None = None
+    """What came in place of what was expected, where that was tried."""
 
     def as_json(self) -> dict[str, Any]:
         """The problem as plain data."""
@@ -38,7 +40,9 @@ class Problem(Struct, frozen=True, order=True):
             lines.append(f"  {number} | {_printable(source)}")
             before, marked = source[:start], source[start : start + self.length]
             lines.append(f"  {' ' * len(number)} | {' ' * width(before)}{'^' * max(1, width(marked))}")
-        if self.expected:
+        if self.got is not None:
+            lines += [f"  expected: {self.expected}", f"  got:      {self.got}"]
+        elif self.expected:
             lines.append(f"  expected {self.expected}")
         if self.nearest:
             lines.append(f"  did you mean `{self.nearest}`?")

@@ -214,13 +214,14 @@ class Sources:
         nearest: str | None = None,
         severity: str = "error",
         file: SourceFile | None = None,
+        got: str | None = None,
     ) -> None:
         """Notes a problem with the entry at `path`: at its key or its value, or at a part (offset, length) of the
         text that the value is."""
         found = self.entry(path, file)
         if found is None:
             known = self.files[0].path if self.files else self.folder
-            self.problems.append(Problem(str(known), 0, 0, message, 1, expected, nearest, None, severity))
+            self.problems.append(Problem(str(known), 0, 0, message, 1, expected, nearest, None, severity, got))
             return
         file, stands, whole = found
         if not whole:
@@ -238,7 +239,7 @@ class Sources:
         source = file.text[file.text.rfind("\n", 0, start) + 1 : len(file.text) if end < 0 else end].rstrip("\r")
         length = min(length, max(1, len(source) - column + 1))
         self.problems.append(
-            Problem(str(file.path), line, column, message, length, expected, nearest, source, severity)
+            Problem(str(file.path), line, column, message, length, expected, nearest, source, severity, got)
         )
 
 
@@ -285,7 +286,48 @@ def _syntax_problem(path: Path, text: str, message: str) -> Problem:
     line, column = (int(found[1]), int(found[2])) if found and found[1] else (max(1, len(lines)), len(lines[-1]) + 1)
     message = _POSITION.sub("", message)
     source = lines[line - 1].rstrip("\r") if line <= len(lines) else None
+    if 'Expected "\'"' in message:  # the text goes on to the end of the file, for the parser
+        line = next((n for n, one in enumerate(lines, 1) if (s := _SETTING.match(one)) and s[2].count("'") == 1), line)
+        source = lines[line - 1].rstrip("\r")
+    ours, mended = _mended(message, lines, line)
+    if ours:
+        return Problem(str(path), line, 1, ours, len(source or ""), mended, source=source)
     return Problem(str(path), line, column, f"this is not TOML: {message[:1].lower()}{message[1:]}", source=source)
+
+
+_TABLE = re.compile(r"\s*(\[.*?\])")
+_SETTING = re.compile(r"\s*([\w\"'.+-]+?)\s*=\s*(.*?)\s*$")
+
+
+def _mended(message: str, lines: list[str], number: int) -> tuple[str, str | None]:
+    """What is wrong with a line, in the words of a desk, and the form that works; empty where the parser's words have to do."""
+    line = lines[number - 1] if number <= len(lines) else ""
+    table, setting = _TABLE.match(line), _SETTING.match(line)
+    if "declare" in message and "twice" in message and table is not None:
+        first = next((n for n, one in enumerate(lines, 1) if n < number and one.strip().startswith(table[1])), 0)
+        where = f", in line {first}" if first else " above"
+        return f"the table {table[1]} is there already{where}", "its lines under that one, without the header"
+    if "overwrite" in message and setting is not None:
+        name, _, gesture = setting[1].rpartition(".")
+        first = next((n for n, one in enumerate(lines, 1) if n < number and _sets(one, name or setting[1])), 0)
+        where = f" in line {first}" if first else " above"
+        if not name:
+            return f"`{setting[1]}` is set already{where}", None
+        before = _SETTING.match(lines[first - 1]) if first else None
+        value = before[2] if before is not None else '"…"'
+        return (
+            f"`{name}` is a binding of its own already{where}, so it takes no gestures",
+            f"`{name} = {{ press = {value}, {gesture} = {setting[2]} }}` in place of both",
+        )
+    quote = next((one for one in "\"'" if setting is not None and setting[2].startswith(one)), "")
+    if quote and setting is not None and setting[2].count(quote) == 1:
+        return f"this text has no closing {quote}", f"`{setting[1]} = {setting[2]}{quote}`"
+    return "", None
+
+
+def _sets(line: str, name: str) -> bool:
+    found = _SETTING.match(line)
+    return found is not None and found[1] == name
 
 
 def _offset_in(written: str, offset: int) -> int:

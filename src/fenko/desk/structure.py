@@ -153,8 +153,22 @@ def _say_leaf(sources: Sources, path: KeyPath, value: Any, options: tuple[Any, .
         if bare is float and above is not None and isinstance(value, int | float) and not isinstance(value, bool):
             sources.add(path, f"`{shown}` is too little", expected=f"more than {above:g}")
             return
+    if (
+        any(_bare(option) is str for option in options)
+        and _is_number(value)
+        and ("timing" in path or path[-1] in _TIMES)
+    ):
+        sources.add(path, f"a time is a text with its unit, not `{shown}`", expected=f'`{path[-1]} = "{shown}ms"`')
+        return
     wanted = " or ".join(dict.fromkeys(kind_word(_bare(option)) for option in options))
     sources.add(path, f"expected {wanted}, not {kind_word(type(value))}")
+
+
+_TIMES = ("debounce", "latest", "stroke", "gap")
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
 
 
 def kind_word(kind: Any) -> str:

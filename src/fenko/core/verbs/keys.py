@@ -105,8 +105,8 @@ def _each_key(reader: Reader, word: str, start: int) -> Iterator[str]:
         except UnknownKey as why:
             hint = why.hint
             words = [*reader.verbs, BUTTON]
-            if len(part) == len(word) and nearest(part, words) and (hint is None or part[:2] != hint[:2]):
-                hint = nearest(part, words)
+            if len(part) == len(word) and hint not in (*words, "button left") and (verb := nearest(part, words)):
+                hint = verb if hint is None or part[:2] != hint[:2] else hint
             raise PhraseError(str(why), at, len(part), hint) from None
         if key in seen:
             raise PhraseError(f"`{part}` stands twice", at, len(part))

@@ -32,6 +32,7 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     bindings.macros(case)
     surfaces.unused(case)
     surfaces.described(case)
+    surfaces.arrows(case)
     surfaces.brokers(case)
     surfaces.lamps(case)
     motion.conditioned(case)

@@ -73,8 +73,10 @@ def _held(
 def expected(case: Case) -> None:
     """Expectations that do not come true."""
     for expectation in case.desk.expectations:
-        for setting, instead in expectation.failures(case.plan):
-            case.desk.sources.add((*expectation.path, setting), f"{expectation.title}: {instead}", severity="error")
+        for setting, expected, got in expectation.failures(case.plan):
+            case.desk.sources.add(
+                (*expectation.path, setting), f"{expectation.title}: something else comes", expected=expected, got=got
+            )
 
 
 def list_of(desk: Desk, profile: Profiled) -> ShortcutList | None:

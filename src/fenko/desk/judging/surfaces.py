@@ -75,6 +75,24 @@ def brokers(case: Case) -> None:
                 )  # fmt: skip
 
 
+_TURNED = ("dial", "ring-and-dial")
+
+
+def arrows(case: Case) -> None:
+    """The arrow keys of what has none: a direction that was meant."""
+    for name, surface in case.plan.surfaces.items():
+        if surface.kind not in _TURNED or name in case.present or case.desk.links[name].description is not None:
+            continue
+        for level in case.levels.values():
+            for control, cells in level.controls.items():
+                whole, _, own = control.partition(".")
+                if whole == name and surface.kernel_name(own) in ("left", "right", "up", "down"):
+                    case.note(
+                        "controls that the device does not have", case.place_of(cells),
+                        f"never fires: `{own}` is the arrow key, and a {surface.kind} has none", "warning", f"`dial.{own}`",
+                    )  # fmt: skip
+
+
 def described(case: Case) -> None:
     """Controls that the thing does not have, by itself or by its description."""
     for name, controls in case.present.items():
