@@ -141,12 +141,7 @@ def _show(problems: list[Problem], form: str, desk: Desk | None) -> None:
 
 def _summary(desk: Desk, problems: list[Problem]) -> str:
     plan = desk.plan
-    levels = {
-        level.name: level
-        for profile in plan.profiles.values()
-        for level in (*profile.levels, *(level for layer in profile.layers.values() for level in layer.levels))
-    }
-    cells = [cell for level in levels.values() for owned in level.controls.values() for cell in owned]
+    cells = [cell for level in plan.levels.values() for owned in level.controls.values() for cell in owned]
     bindings = sum(1 for cell in cells for _ in cell.gestures())
     profiles = sum(1 for name in plan.profiles if name != BASE)
     expected = len(desk.expectations)

@@ -457,7 +457,8 @@ class Engine(ShortWays):
 
     def _passes(self, address: str) -> bool:
         """Whether what is unbound there is sent on."""
-        return self.plan.surfaces[address.partition(".")[0]].passes and not self.paused
+        surface = address.partition(".")[0]
+        return self.plan.surfaces[surface].passes and not self.paused and surface not in self.profile.leaves
 
     # --- What the rooms tell one another ---
 

@@ -234,6 +234,8 @@ class Gestures:
         if self._situation.paused:
             return
         surface, _, control = address.partition(".")
+        if surface in self._situation.profile.leaves:
+            return  # the program has it itself
         key = self._surfaces[surface].passed_on(control)
         if key is not None:
             if self._report is not None:

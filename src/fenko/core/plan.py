@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 
 from msgspec import Struct, field, structs
 
@@ -238,6 +238,13 @@ class Level:
                 if "-" in direction and not cell.members:
                     self.diagonals.setdefault(control, []).append(direction)
 
+    def without(self, surfaces: Collection[str]) -> Level:
+        """The same without what it says of these surfaces."""
+        controls = {
+            control: cells for control, cells in self.controls.items() if control.partition(".")[0] not in surfaces
+        }
+        return self if len(controls) == len(self.controls) else Level(self.name, controls)
+
     def cell(self, address: str) -> Cell | None:
         """The cell of that address, where this level alone has it."""
         return self.cells.get(address)
@@ -261,6 +268,8 @@ class Profile(Struct, frozen=True):
     on_enter: Binding | None = None
     on_leave: Binding | None = None
     """What is done when it comes, and when it goes."""
+    leaves: frozenset[str] = frozenset()
+    """Surfaces that it leaves to the program: of their bindings only its own act, and other programs have them."""
 
     def closeness(self, now: Circumstances) -> Closeness | None:
         """How closely it fits; None if it does not come by itself now."""
@@ -305,7 +314,11 @@ class Plan(Struct, frozen=True):
     @property
     def levels(self) -> dict[str, Level]:
         """Every level of every profile and layer, once, by its name."""
-        found: dict[str, Level] = {}
+        # A level that lies under a profile which leaves surfaces to the program lacks these there.
+        found = {profile.levels[-1].name: profile.levels[-1] for profile in self.profiles.values()}
+        for name, profile in self.profiles.items():
+            for layer in profile.layers.values():
+                found |= {level.name: level for level in layer.levels if level.name.startswith(f"{name}/")}
         for profile in self.profiles.values():
             for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
                 found.setdefault(level.name, level)

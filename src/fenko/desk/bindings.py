@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import structs
 
-from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, Shape, with_direction
+from fenko.core.controls import BUTTON, KINDS, MOTION, SENSOR, SHAPED, TILT, WHEEL, Shape, passed_on, with_direction
 from fenko.core.effects import effects_of
 from fenko.core.lit import Lit, read_lit
 from fenko.core.phrase import Phrase, parse_phrase, steps_of
@@ -17,7 +17,7 @@ from fenko.core.registration import Said, Surrounding, Unsettled
 from fenko.core.steps import Amount, Follow, Item, Rate, Set, Steady, Step, SwitchPause, UseProfile
 from fenko.core.value import Value
 from fenko.core.verbs import ACTS, OUTPUT_OF, TARGETS, VERB_OF, spelled
-from fenko.core.verbs.desk import TurnOnLayer
+from fenko.core.verbs.desk import Nothing, PassOn, TurnOnLayer
 from fenko.core.verbs.keys import Command, Keys
 from fenko.core.words import nearest
 from fenko.desk.cells import ControlReader, Scope, some_of, steady
@@ -26,6 +26,7 @@ from fenko.desk.model import BindingFile
 from fenko.desk.shortcuts import ShortcutList, UnknownCommand, resolved
 from fenko.desk.sources import Sources
 from fenko.desk.structure import read
+from fenko.desk.tables import table_of
 from fenko.system import icons
 
 _WAYS = ("do", "in-turn", "at-random")
@@ -278,7 +279,7 @@ class BindingReader:
                 return None  # what is wrong with it has been noted
             written = (phrase,) if done != phrase else ()
             binding = Binding(done, others=tuple(others), at_random=bool(others), written=written)
-            if text in self._free and not _by_surface(phrase):
+            if text in self._free and not _by_surface(phrase) and not any(isinstance(s, PassOn) for s in phrase.steps):
                 self._plain[text] = binding
         self.phrases.append((path, binding.phrase))
         return binding
@@ -329,7 +330,10 @@ class BindingReader:
         for said in resolved(phrase, self._lists).steps:
             output = OUTPUT_OF.get(type(said))
             try:
-                options = list(output.settle(said, around)) if output is not None else [said]
+                if isinstance(said, PassOn):
+                    options = [self._passed(path)]
+                else:
+                    options = list(output.settle(said, around)) if output is not None else [said]
             except Unsettled as why:
                 at = max(0, text.find(why.word)) if why.word else 0
                 part = (at, len(why.word) or len(text))
@@ -365,6 +369,33 @@ class BindingReader:
             self.sources.add(path, message, part=part, expected=f"a number of times, such as `x5 {text[part[0] :]}`")
             return False
         return True
+
+    def _passed(self, path: KeyPath) -> Said:
+        """What a control of its surface does in its ordinary life. Raises Unsettled where that is nothing that could be sent."""
+        surface = self.surfaces.get(_surface_at(path))
+        if surface is None:
+            raise Unsettled(
+                "`pass` leaves a control to the program, and here is none", "pass", "`nothing`, or no phrase at all"
+            )
+        where = list(path[path.index("on") + 2 :])
+        control, direction = str(where[0]), str(where[1]) if len(where) > 1 else ""
+        control, _, inner = control.partition(".")
+        direction = inner or direction
+        kernel = surface.kernel_name(control) or control
+        if not table_of(self.sources.data, "surface").get(surface.name, {}).get("exclusive", True):
+            return Nothing()  # other programs have it anyway
+        shape = surface.shape(control)
+        if shape is MOTION:
+            return parse_phrase("pointer x1").steps[0]
+        if shape is not None and shape in (WHEEL, TILT) and direction in shape.directions:
+            return parse_phrase(f"scroll {direction} 1").steps[0]
+        key = passed_on(surface.kind, kernel)
+        if key is None:
+            raise Unsettled(
+                f"`{control}` of a {surface.kind} is no key and no mouse button, so it cannot be passed on alone", "pass",
+                f'`leaves = ["{surface.name}"]` in the profile, which leaves the whole surface to the program',
+            )  # fmt: skip
+        return Keys((key,))
 
     def _counts(self, path: KeyPath, text: str, step: Step) -> bool:
         """Whether a number is counted in the units of its change; from now on it is known."""

@@ -116,8 +116,16 @@ class Skeleton(Struct, frozen=True):
 def filled(bones: Bones, levels: dict[str, Level]) -> Profile:
     """The profile with these levels."""
     profile, own, layers = bones
-    whole = {layer: Layer(tuple(levels[one] for one in names), held) for layer, (names, held) in layers.items()}
-    return structs.replace(profile, levels=tuple(levels[one] for one in own), layers=whole)
+
+    def laid(names: tuple[str, ...]) -> tuple[Level, ...]:
+        """The levels of these names, as they lie under the profile."""
+        return tuple(
+            levels[one] if one.partition("/")[0] == profile.name else levels[one].without(profile.leaves)
+            for one in names
+        )
+
+    whole = {layer: Layer(laid(names), held) for layer, (names, held) in layers.items()}
+    return structs.replace(profile, levels=laid(own), layers=whole)
 
 
 def _names(levels: tuple[Level, ...]) -> tuple[str, ...]:

@@ -136,6 +136,10 @@ def explained(scene: Scene, cells: list[str], gesture: str | None = None) -> Ite
     surface, _, control = address.partition(".")
     known = scene.desk.plan.surfaces[surface]
     key = "it is" if known.passes and known.shape(control) is MOTION else known.passed_on(control)
+    if surface in scene.profile.leaves:
+        does = f"the program has it: {scene.profile.name} leaves {surface} to it"
+        yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
+        return
     does = f"nothing is bound; it is handed on as {key}" if key else "nothing is bound, and nothing is sent"
     yield Explained(address, gesture or "", scene.words, does, "", "", [], _elsewhere(scene, cells), [], [])
 
@@ -279,8 +283,8 @@ def _otherwise(scene: Scene, cells: list[str]) -> list[dict[str, str]]:
 
 def _elsewhere(scene: Scene, cells: list[str]) -> list[dict[str, str]]:
     """What the layers and other profiles make of a control on which nothing is bound now."""
-    levels = {level.name: level for profile in scene.desk.plan.profiles.values() for level in profile.levels}
-    return _otherwise(scene, cells) + [one for level in levels.values() for one in _says(scene.desk, level, cells)]
+    levels = scene.desk.plan.levels.values()
+    return _otherwise(scene, cells) + [one for level in levels for one in _says(scene.desk, level, cells)]
 
 
 def _sent(scene: Scene, cell: Cell, gesture: str, turns: bool) -> Iterator[dict[str, Any]]:

@@ -484,6 +484,17 @@ class ProfileFile(File):
         | UnsetType
     ) = UNSET
     extends: Annotated[str, Meta(description="Another profile whose bindings lie under this one.")] | UnsetType = UNSET
+    leaves: (
+        Annotated[
+            list[str],
+            Meta(
+                description="Surfaces that are left to the program: other programs have them while the profile is active, and of "
+                "their bindings only this profile's own act.",
+                examples=[["pad"]],
+            ),
+        ]
+        | UnsetType
+    ) = UNSET
     on_enter: (
         Annotated[str, Meta(description="A phrase: what is done when the profile comes.", examples=["volume to 40%"])]
         | UnsetType

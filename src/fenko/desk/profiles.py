@@ -30,6 +30,7 @@ def read_profiles(
     layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]] = {}
     conditions: dict[str, tuple[Condition, ...]] = {}
     visits: dict[str, tuple[Binding | None, Binding | None]] = {}
+    left: dict[str, tuple[str, ...]] = {}
     for name, entry in table.items():
         path = ("profile", name)
         if name in PROFILE_WORDS:
@@ -55,23 +56,38 @@ def read_profiles(
             conditions[name] = tuple(read_conditions(sources, (*path, "when"), entry.get("when"), surfaces))
             enter, leave = (reader.on_its_own((*path, key), entry.get(key), own) for key in ("on-enter", "on-leave"))
             visits[name] = (enter, leave)
-    stacked = {name: _stacked(layers, chain) for name, chain in chains.items()}
+            left[name] = _left(sources, (*path, "leaves"), entry.get("leaves"), surfaces)
+    stacked = {name: _stacked(layers, chain, left.get(name, ())) for name, chain in chains.items()}
     watched = frozenset(
         held for own in stacked.values() for layer in own.values() for held in layer.held if "." in held
     )
     compiled = {}
     for name in levels:
-        chain = tuple(levels[link] for link in chains[name])
-        compiled[name] = Profile(name, conditions.get(name, ()), chain, stacked[name], *visits.get(name, ()))
+        leaves = left.get(name, ())
+        chain = tuple(levels[link] if link == name else levels[link].without(leaves) for link in chains[name])
+        visit = visits.get(name, (None, None))
+        compiled[name] = Profile(name, conditions.get(name, ()), chain, stacked[name], *visit, frozenset(leaves))
     return compiled, watched
 
 
-def _stacked(layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]], chain: list[str]) -> dict[str, Layer]:
-    """The layers of a profile: of one that several levels define, the highest lies on top and says when it is on."""
+def _left(sources: Sources, path: KeyPath, names: Any, surfaces: dict[str, Surface]) -> tuple[str, ...]:
+    """The surfaces that a profile leaves to the program."""
+    for number, name in enumerate(names if isinstance(names, list) else ()):
+        if isinstance(name, str) and name not in surfaces:
+            sources.add((*path, number), f"unknown surface `{name}`", nearest=nearest(name, surfaces))
+    return tuple(name for name in surfaces if isinstance(names, list) and name in names)
+
+
+def _stacked(
+    layers: dict[str, dict[str, tuple[Level, tuple[str, ...] | None]]], chain: list[str], left: tuple[str, ...]
+) -> dict[str, Layer]:
+    """The layers of a profile: of one that several levels define, the highest lies on top and says when it is on. Of surfaces
+    that are `left` to the program only its own say anything."""
     found: dict[str, Layer] = {}
     for link in chain:
         for name, (level, held) in layers.get(link, {}).items():
             below = found.get(name, Layer(()))
+            level = level if link == chain[-1] else level.without(left)
             found[name] = Layer((*below.levels, level), below.held if held is None else held)
     return found
 

@@ -50,8 +50,8 @@ class OpenNode:
         self.node = node
         self.surface = surface
         self.wanted = exclusive
+        self._exclusive = exclusive
         self.grabbed = False
-        self._lent = False
         self._motion = motion if exclusive and surface.passes and surface.kind == "mouse" else None
         self._device = open_device(node.path)
         self.fd: int = self._device.fd
@@ -121,14 +121,14 @@ class OpenNode:
 
     def lend(self) -> None:
         """Lets other programs see the node too, until `take_back`; it goes on telling its changes."""
-        self._lent, self.wanted = self.wanted, False
+        self.wanted = False
         if self.grabbed:
             self._device.ungrab()
             self.grabbed = False
 
     def take_back(self) -> None:
         """Ends `lend`."""
-        self.wanted = self._lent
+        self.wanted = self._exclusive
         self.take_over()
 
     def read(self) -> list[Change]:

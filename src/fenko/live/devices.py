@@ -18,6 +18,7 @@ class DeviceSource(Source):
     def __init__(self, around: Surroundings) -> None:
         self._around = around
         self._paused = False
+        self._left: frozenset[str] = frozenset()
         around.linked.a_device = self._is_here
         self._surfaces = self._made()
 
@@ -53,12 +54,18 @@ class DeviceSource(Source):
         self._paused = paused
         (self._surfaces.lend if paused else self._surfaces.take_back)()
 
+    def leave(self, surfaces: frozenset[str]) -> None:
+        """Other programs have these, as long as the profile is active."""
+        self._left = surfaces
+        self._surfaces.leave(surfaces)
+
     def use_desk(self, before: Compiled) -> None:
         """Takes the devices of the other desk, where it has others or knows them by other names."""
         if _devices_of(self._around.desk) == _devices_of(before):
             return
         self._surfaces.close()
         self._surfaces = self._made()
+        self._surfaces.leave(self._left)
         self._surfaces.start()
         self._tell_missing()
         if self._paused:

@@ -104,6 +104,7 @@ class Session:
         )
         self._sources: list[Source] = []
         self._profile = self.engine.profile
+        self._left: frozenset[str] = frozenset()
         self._paused = False
         self._announced = False
         self._compiling = Compiling(loop)
@@ -159,6 +160,7 @@ class Session:
 
     def _start(self, source: Source) -> None:
         self._sources.append(source)
+        source.leave(self._left)
         source.start()
 
     def announce(self) -> None:
@@ -208,6 +210,12 @@ class Session:
     def _look_around(self) -> None:
         """Says what has changed with the last effects."""
         engine = self.engine
+        if engine.profile.leaves != self._left:
+            self._left = engine.profile.leaves
+            for source in self._sources:
+                source.leave(self._left)
+            if self._left:
+                self._note(f"left to the program: {', '.join(sorted(self._left))}")
         if engine.profile.name != self._profile.name:
             self._profile = engine.profile
             if self._announced:

@@ -52,6 +52,9 @@ class Source(ABC):
     def pause(self, paused: bool) -> None:  # noqa: B027
         """Fenko stops, or starts again; other programs may have what this source took over."""
 
+    def leave(self, surfaces: frozenset[str]) -> None:  # noqa: B027
+        """The active profile leaves these surfaces to the program, and no others."""
+
     def use_desk(self, before: Compiled) -> None:  # noqa: B027
         """Another desk is in force now, in place of the one `before`."""
 

@@ -56,6 +56,7 @@ def status_of(engine: Engine, desk: Compiled) -> dict[str, Any]:
         else None,
         "layers": list(engine.layers),
         "paused": engine.paused,
+        "left": sorted(engine.profile.leaves),
         "pressed": list(engine.down),
         "states": engine.states,
         "held": list(map(spelled, engine.held)),

@@ -59,6 +59,7 @@ class Surfaces:
         self._open: dict[str, OpenNode] = {}
         self._heard: dict[str, OpenNode] = {}  # of each surface the node that spoke last
         self._lent = False
+        self._left: frozenset[str] = frozenset()
         self._complained: set[str] = set()
         self._denied: set[str] = set()
         self._taken: set[str] = set()
@@ -149,7 +150,7 @@ class Surfaces:
         self._known[name] = surface
         self._open[node.path] = opened
         self._loop.add(opened.fd, lambda: self._readable(opened))
-        if self._lent:
+        if self._lent or name in self._left:
             opened.lend()
         # Every node is announced: a later one may bring further controls of the same thing.
         self._feed([(time.monotonic(), PLUG, name)])
@@ -252,7 +253,17 @@ class Surfaces:
     def take_back(self) -> None:
         """Takes them over again."""
         self._lent = False
-        self._each(OpenNode.take_back)
+        self._each(self._take_back)
+
+    def leave(self, surfaces: frozenset[str]) -> None:
+        """Lets other programs have these surfaces, and no others, unless all are lent."""
+        self._left = surfaces
+        if not self._lent:
+            self._each(lambda opened: opened.lend() if opened.surface.name in surfaces else opened.take_back())
+
+    def _take_back(self, opened: OpenNode) -> None:
+        if opened.surface.name not in self._left:
+            opened.take_back()
 
     def _each(self, what: Callable[[OpenNode], None]) -> None:
         for opened in list(self._open.values()):

@@ -34,6 +34,11 @@ class TakeTilt(Said, frozen=True):
     word: str
 
 
+class PassOn(Said, frozen=True):
+    """The control works as it always did, for the program in front: a key or a mouse button. What that is depends on the control;
+    a desk puts it in the place of this."""
+
+
 class Nothing(Said, frozen=True):
     """Owns the control and does nothing."""
 
@@ -82,6 +87,8 @@ VERBS = (
          "nothing behind it is done; while paused, a binding with `pause` in it does just that"),
     Verb("tilt", TakeTilt, (NEUTRAL,), lambda said: (steps.TakeAsNeutral(),), "tilt neutral",
          "takes how a thing with a motion sensor is held now for its neutral position"),
+    Verb("pass", PassOn, (), lambda said: (), "pass", "leaves the control to the program: its own key or mouse button, its wheel or move, as if "
+         "Fenko were not there. A whole surface is left by a profile's `leaves`"),
     Verb("nothing", Nothing, (), lambda said: (), "nothing", "does nothing, and hides what lies below"),
 )  # fmt: skip
 ACTS = (
