@@ -3,6 +3,7 @@ desk, all on a real X server."""
 
 from __future__ import annotations
 
+import os
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
@@ -238,3 +239,39 @@ def test_nothing_is_typed_into_the_window_that_comes_in_front(
     wait_for(arrives, "what a hand types")
     assert "stray" not in typed.read_text()
     assert shown.keys_down() == []
+
+
+def test_a_desk_that_is_tried_is_found_and_remembers_nothing(tmp_path: Path, make_desk: MakeDesk) -> None:
+    desk = make_desk(
+        'format = 1\n[surface.pad]\nkind = "gamepad"\n[value.lamp]\nkeep = true\n[journal]\nkeep = "90 days"\n'
+        '[profile.base.on.pad]\nsouth = "value lamp to 40"\n'
+    )
+    taken = tmp_path / "take.jsonl"
+    lines = ['{"take": 1, "name": "t", "surfaces": {"pad": "gamepad"}}']
+    lines += [f'{{"t": {t}, "surface": "pad", "control": "south", "value": {v}}}' for t, v in ((0.1, 1), (600, 0))]
+    taken.write_text("\n".join(lines) + "\n")
+    (tmp_path / "run").mkdir(mode=0o700)
+    environment = os.environ | {"XDG_RUNTIME_DIR": str(tmp_path / "run"), "XDG_STATE_HOME": str(tmp_path / "state")}
+    command = [*FENKO, "try", "--desk", str(desk), "--play", str(taken)]
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    try:
+
+        def status() -> subprocess.CompletedProcess[str]:
+            return subprocess.run(
+                [*FENKO, "status", "--format", "json"], env=environment, capture_output=True, text=True
+            )
+
+        wait_for(lambda: status().returncode == 0, "it is found")
+        values = [*FENKO, "values", "--format", "json"]
+        wait_for(
+            lambda: '"value": 40' in subprocess.run(values, env=environment, capture_output=True, text=True).stdout,
+            "its value",
+        )
+        done = subprocess.run(
+            [*FENKO, "set", "timing.hold", "300ms", "--for", "1s"], env=environment, capture_output=True, text=True
+        )
+        assert done.returncode == 0, done.stderr
+    finally:
+        process.terminate()
+        assert process.wait(10) == 0
+    assert not list((tmp_path / "state").rglob("*.json")) and not list((tmp_path / "state").rglob("*journal*"))

@@ -63,6 +63,12 @@ def test_a_surface_is_left_to_the_program_and_taken_over_again(tmp_path: Path) -
         key(thistle, e.BTN_EAST, 0)
         assert keys.events(1) == [(e.KEY_A, 0)]
         assert other.silent()
+    except AssertionError:
+        import subprocess, sys
+        print(run.process.poll(), (tmp_path / 'log').read_text())
+        print(subprocess.run([sys.executable, '-m', 'fenko', 'status', '--format', 'json'], capture_output=True, text=True))
+        print('more', keys.silent(3), other.silent(1))
+        raise
     finally:
         run.process.kill()
         thistle.close()

@@ -150,7 +150,7 @@ def _unexpected(why: Exception) -> int:
 
 def _quietly() -> int:
     """The reader of our output went away; there is nobody left to tell."""
-    _forget_output()
+    forget_output()
     return 1
 
 
@@ -158,13 +158,13 @@ def _cannot_write(why: Exception) -> int:
     """The output takes no more."""
     if isinstance(why, BrokenPipeError):
         return _quietly()
-    _forget_output()
+    forget_output()
     with contextlib.suppress(OSError, ValueError):
         sys.stderr.write(f"fenko: the output: {(getattr(why, 'strerror', None) or str(why)).lower()}\n")
     return 1
 
 
-def _forget_output() -> None:
+def forget_output() -> None:
     """What could not be written is not tried again at the end."""
     with contextlib.suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -86,12 +86,13 @@ def start(
     report: Report | None = None,
     told: Callable[[Sequence[Effect]], None] | None = None,
     listens: bool = False,
+    keeps: bool = True,
     door: Doorway | None = None,
     note: Callable[[str], None] = note,
 ) -> Session:
     """A session that is ready to run. `focus` None follows the window in front; with `share`, devices are left to other
-    programs too; `told` hears of all that is sent; with `listens` it keeps its values for the next time, and other programs can talk to it
-    through a `door`. Raises PortError."""
+    programs too; `told` hears of all that is sent; with `listens` other programs can talk to it through a `door`, and, where it `keeps`, it
+    keeps its values for the next time, journals what is used, and sends nothing while the screen is locked. Raises PortError."""
     from fenko.live.session import Session
 
     session = Session(compiled(desk), loop, open_ports, note, report, told, share)
@@ -107,7 +108,8 @@ def start(
     else:
         session.play(changes)
     if listens:
-        session.listen(door)  # before it says that it runs
+        session.listen(door, keeps)  # before it says that it runs
+    if listens and keeps:
         session.use("lock")
     session.watch_files()
     session.announce()

@@ -14,6 +14,7 @@ from typing import Any, NoReturn, TypeVar
 import click
 import msgspec
 
+from fenko.cli import forget_output
 from fenko.core.words import nearest, width
 from fenko.desk.descriptions import user_folder
 from fenko.desk.load import BROUGHT, Desk, load_desk
@@ -173,14 +174,25 @@ def _columns(err: bool) -> int | None:
     return shutil.get_terminal_size().columns if stream.isatty() else None
 
 
+def _write(text: str, err: bool = False) -> None:
+    """Writes a line. A reader that has gone ends the command here: it is no fault of the file that is being read just then."""
+    try:
+        click.echo(text, err=err)
+    except BrokenPipeError:
+        if err:
+            return  # a message without a reader
+        forget_output()
+        sys.exit(1)
+
+
 def say(text: str, err: bool = False) -> None:
     """One line of result, or of message on stderr."""
-    click.echo(printed(text), err=err)
+    _write(printed(text), err)
 
 
 def say_json(value: Any) -> None:
     """A value as one line of JSON."""
-    click.echo(_ascii_controls(msgspec.json.encode(value).decode()))
+    _write(_ascii_controls(msgspec.json.encode(value).decode()))
 
 
 def _ascii_controls(text: str) -> str:
@@ -275,7 +287,7 @@ def tinted(text: str, tint: str, pressed: bool = False) -> str:
 
 def show_json(value: Any) -> None:
     """A value as indented JSON."""
-    click.echo(_ascii_controls(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()))
+    _write(_ascii_controls(msgspec.json.format(msgspec.json.encode(value), indent=2).decode()))
 
 
 def show_table(titles: Sequence[str], rows: Sequence[Sequence[str]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import select
 import sys
 import time
@@ -40,6 +41,7 @@ from fenko.desk.load import Desk
 if TYPE_CHECKING:
     from fenko.live.session import Session
     from fenko.system.keywindow import KeyWindow
+    from fenko.system.talking import Doorway
 
 _OPENS_WITHIN = 3.0  # s
 _DRAWS = 0.03  # s in which nothing arrives; then what has is drawn, all at once
@@ -145,12 +147,30 @@ def _shown(desk: Desk, changes: list[Change] | None, focus: Focus | None, form: 
             True,
             focus,
             actions.report,
+            listens=True,
+            keeps=False,
+            door=stack.enter_context(_door()),
         )
         loop.run()
     tell(flow.end())
     tell(actions.before(inf) if form == "text" else ())
     note("ended; nothing was sent")
     return 0
+
+
+@contextlib.contextmanager
+def _door() -> Iterator[Doorway | None]:
+    """Where `fenko legend`, `status` and `set` find this desk; None where another one of this person runs, or nobody could come in."""
+    from fenko.system.talking import Doorway, Taken
+
+    try:
+        door = Doorway()
+    except (Taken, OSError) as why:
+        note(f"`fenko status`, `legend` and `set` do not find this desk: {why}")
+        yield None
+        return
+    with closing(door):
+        yield door
 
 
 def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
@@ -222,7 +242,11 @@ def _in_window(desk: Desk, changes: list[Change] | None, focus: Focus) -> int:
         draw()
         say(bold(head))
         try:
-            running.append(start(desk, loop, stack, opener(guard.page, far=False), changes, False, focus, told=sent))
+            door = stack.enter_context(_door())
+            choose = opener(guard.page, far=False)
+            running.append(
+                start(desk, loop, stack, choose, changes, False, focus, told=sent, listens=True, keeps=False, door=door)
+            )
         except PortError as error:
             say_why_not(error)
             return 1

@@ -135,8 +135,10 @@ class OpenNode:
         """The changes that have come. Raises OSError when the node is gone."""
         data = self._events.read()
         if self.wanted and not self.grabbed:
+            # What was pressed before it was wanted may be released now, and its release is known; nothing else of it counts yet.
+            changes = self._events.changes(data)
             self.take_over()
-            return []
+            return [change for change in changes if change[2].__class__ is int and not change[2]]
         if self._motion is not None and self.grabbed and self._events.only_motion(data):
             self._motion(data)
             return []

@@ -314,10 +314,13 @@ class Session:
 
     # --- Talking to other programs ---
 
-    def listen(self, door: Doorway | None) -> None:
-        """Lets other programs of the same person ask for things, and keeps values for the next time."""
+    def listen(self, door: Doorway | None, keeps: bool = True) -> None:
+        """Lets other programs of the same person ask for things; and, where it `keeps`, remembers values for the next time, and what is
+        used."""
         if door is not None:
             self._talk = TalkServer(self._loop, self, door)
+        if not keeps:
+            return
         self._keeping = Keeping(self.engine, self._loop, kept_file(self.around.desk.folder))
         if not self.linked.deaf:  # what a take does is no use
             self._journal = Journalling(self.around.desk, self.engine, self._loop, self._note)

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 
+from fenko.machines.arcs import PLANES, check_words, reach
 from fenko.machines.gcode import MM_PER_INCH, GcodeError, Line, read_line
 from fenko.machines.planner import AxisLimits
 
@@ -22,6 +23,10 @@ _MOVES = {
     "G0": "goes fast", "G1": "goes", "G2": "goes round, clockwise,", "G3": "goes round, anticlockwise,",
     "G38.2": "feels its way", "G38.3": "feels its way",
 }  # fmt: skip
+
+
+_ROUND = ("G2", "G3")
+_EXACT = 1e-6  # mm
 
 
 class Machine(Struct, frozen=True):
@@ -50,6 +55,7 @@ class Reading:
         self._machine = machine
         self._inch = self._relative = False
         self._motion = "G0"
+        self._plane = PLANES["G17"]
         self._feed = False
         self.at = dict(machine.position)
         """Where it will be, in places of the machine, of the axes of which that is known."""
@@ -74,6 +80,8 @@ class Reading:
                     self._relative = command == "G91"
                 case "G54" | "G55" | "G56" | "G57" | "G58" | "G59" | "G92.1":
                     self._offset = dict.fromkeys(self._offset, None)  # which the machine knows alone
+                case "G17" | "G18" | "G19":
+                    self._plane = PLANES[command]
                 case _ if command in _MOVES:
                     self._motion = command
         self._feed = self._feed or "F" in line.words
@@ -91,7 +99,7 @@ class Reading:
         elif "G28" in line.commands or "G30" in line.commands:
             words.append("goes to the place that it has been taught")
             self.at = {}
-        elif line.axes:
+        elif line.axes or (self._motion in _ROUND and any(letter in line.words for letter in "IJKR")):
             words.append(self._move(line, errors, warnings))
         return Told(text, "; ".join(filter(None, words)) or "nothing", tuple(errors), tuple(warnings))
 
@@ -109,6 +117,7 @@ class Reading:
             errors.append(("a move at a feed needs `F`, and none has been said", 1))
         if not self._machine.homed:
             warnings.append("the machine has not been homed, so nobody knows where this ends")
+        start = dict(self.at)
         for axis, number in line.axes.items():
             limits = self._machine.axes[axis]
             if self._relative and not absolute:
@@ -131,12 +140,40 @@ class Reading:
             if z is None or z < height:
                 known = f"z is {z:g} mm" if z is not None else "nobody knows how high it is"
                 warnings.append(f"it goes sideways beneath the safe height of {height:g} mm: {known}")
-        if self._motion in ("G2", "G3"):
-            self.at = {}
+        if self._motion in _ROUND:
+            self._judge_arc(line, start, errors, warnings)
         way = "by" if self._relative and not absolute else "to"
-        places = ", ".join(f"{axis} {self._shown(number)}" for axis, number in line.axes.items())
+        places = ", ".join(f"{axis} {self._shown(number)}" for axis, number in line.axes.items()) or "where it is"
         feed = f" at {self._shown(line.words['F'])} a minute" if "F" in line.words else ""
         return f"{_MOVES[self._motion]} {way} {places}{' of the machine' if absolute else ''}{feed}"
+
+    def _judge_arc(
+        self, line: Line, start: Mapping[str, float], errors: list[tuple[str, int]], warnings: list[str]
+    ) -> None:
+        """Whether there is such an arc, and where it leads between its ends, as far as it is known where it starts."""
+        one, two = self._plane
+        try:
+            check_words(line.words, self._plane)
+            if not {one, two} <= start.keys() & self.at.keys():
+                return
+            reached = reach(
+                line.words,
+                self._plane,
+                self._motion == "G2",
+                (start[one], start[two]),
+                (self.at[one], self.at[two]),
+                self._scale,
+            )
+        except GcodeError as why:
+            errors.append((str(why), why.column))
+            return
+        for axis, (least, most) in zip(self._plane, reached, strict=True):
+            limits = self._machine.axes.get(axis)
+            if limits is not None and not limits.least - _EXACT <= least <= most <= limits.most + _EXACT:
+                beyond = least if least < limits.least - _EXACT else most
+                said = f"{axis} {beyond:g} mm is outside its travel, {limits.least:g} to {limits.most:g} mm"
+                if said not in warnings:
+                    warnings.append(f"on its way round {said}")
 
 
 def explained(lines: Iterable[str], machine: Machine) -> Iterator[Told]:
