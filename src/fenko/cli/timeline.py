@@ -12,8 +12,10 @@ from fenko.cli.shared import bold, colour, dim
 from fenko.core.backlog import goes_on, together
 from fenko.core.changes import Change, Effect
 from fenko.core.effects import effect_mood, effect_words
+from fenko.core.phrase import steps_of
 from fenko.core.plan import Binding, Plan
 from fenko.core.rehearsal import rehearse
+from fenko.core.steps import Follow
 from fenko.core.words import format_time, width
 
 _COLUMNS = (9, 28, 14, 42)  # time, gesture, profile, binding; what is sent takes the rest
@@ -161,6 +163,8 @@ def moment_lines(
 ) -> Iterator[str]:
     """A line for each action, what was sent standing on the last of them, in these words; times count from `start`."""
     sent = (words or describe)(moment.effects)
+    if not sent and any(action.binding is not None and _waits_to_meet(action.binding) for action in moment.actions):
+        sent = dim("waits to meet the value")
     if sent and moment.until > moment.t:
         sent += dim(f" over {format_time(round(moment.until - moment.t, 3))}")
     time = f"{moment.t - start:.3f}"
@@ -175,6 +179,11 @@ def moment_lines(
         )
     if not moment.actions and sent:
         yield dim(_row(time, "", "", "", sent))
+
+
+def _waits_to_meet(binding: Binding) -> bool:
+    """Whether a value follows by this once the control has met it."""
+    return any(isinstance(step, Follow) and step.pick_up for phrase in binding.phrases for step in steps_of(phrase))
 
 
 def describe(effects: Iterable[Effect]) -> str:

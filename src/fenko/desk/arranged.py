@@ -92,6 +92,18 @@ def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], kee
                     found.deeds.setdefault((gesture, words_of(one)), control)
         elif not why and not cells and address not in below | in_layers and not _means_something(known, control):
             found.free.append(control)
+    for address, cells in level.controls.items():
+        name, _, control = address.partition(".")
+        if name != surface or control in found.things or control in found.stay or not any(any(c.gestures()) for c in cells):
+            continue
+        if "+" in control:
+            found.stay[control] = "it is several at once"
+        elif burst_of(known.kernel_name(control) or control):
+            found.stay[control] = "it is a key that sends its code several times"
+        elif known.shape(control) is not BUTTON:
+            found.stay[control] = "it is no button"
+        else:
+            found.stay[control] = "nobody has said where it is"
     return found
 
 
