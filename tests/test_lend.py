@@ -454,6 +454,17 @@ def test_a_press_that_is_too_late_begins_nothing_and_an_end_always_counts() -> N
     assert taking.feed(103.3, packet(3.25, 6, [3.2, "east", 0], [3.24, "east", 1])) == [(103.24, "east", 1)]
 
 
+def test_nothing_is_too_late_in_the_first_second() -> None:
+    """The first packet was quick; those after it took their time, until the line was used to."""
+    taking = Taking(OFFER, "s", 0.15)
+    packet = {"session": "s", "at": 0.0, "first": 0, "changes": [], "before": {}}
+    assert taking.feed(100.0, packet) == []
+    late = packet | {"at": 0.1, "changes": [[0.1, "south", 1], [0.12, "south", 0]]}
+    assert taking.feed(100.9, late) == [(100.1, "south", 1), (100.1, "south", 0)] and taking.too_late == 0
+    later = packet | {"at": 1.0, "first": 2, "changes": [[1.0, "south", 1]]}
+    assert taking.feed(101.9, later) == [] and taking.too_late == 1
+
+
 def test_what_does_not_fit_is_told_as_it_stands() -> None:
     lending, taking = Lending("s"), Taking(OFFER, "s", 0.15)
     lending.put(0.0, [(0.0, "south", 1)])

@@ -58,17 +58,20 @@ def test_a_surface_is_left_to_the_program_and_taken_over_again(tmp_path: Path) -
         run.says("profile: base")
         key(thistle, e.BTN_EAST, 0)
         wait_for(lambda: (e.BTN_EAST, 0) in other.events(3), "the program sees it let go")
+
+        def is_fenkos() -> bool:
+            """A tap that comes before it was taken over is the program's too."""
+            key(thistle, e.BTN_EAST, 1)
+            key(thistle, e.BTN_EAST, 0)
+            return not keys.silent(0.5)
+
+        wait_for(is_fenkos, "it is taken over again")
+        other.drain()
+        keys.drain()
         key(thistle, e.BTN_EAST, 1)
-        assert keys.events(1) == [(e.KEY_A, 1)]
         key(thistle, e.BTN_EAST, 0)
-        assert keys.events(1) == [(e.KEY_A, 0)]
+        assert keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
         assert other.silent()
-    except AssertionError:
-        import subprocess, sys
-        print(run.process.poll(), (tmp_path / 'log').read_text())
-        print(subprocess.run([sys.executable, '-m', 'fenko', 'status', '--format', 'json'], capture_output=True, text=True))
-        print('more', keys.silent(3), other.silent(1))
-        raise
     finally:
         run.process.kill()
         thistle.close()

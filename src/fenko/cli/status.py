@@ -45,7 +45,10 @@ def _show(now: dict[str, Any]) -> None:
     _row("running", ", ".join(now["running"]))
     _row("holds", ", ".join(now["held"]))
     for number, (name, one) in enumerate(now["surfaces"].items()):
-        _row("" if number else "surfaces", f"{name}, {one['kind']}: {'here' if one['there'] else 'not here'}")
+        _row(
+            "" if number else "surfaces",
+            f"{name}, {one['kind']}: {'here' if one['there'] else 'not here'}{_left_out(one)}",
+        )
     for number, (name, why) in enumerate(now["outputs"].items()):
         _row("" if number else "outputs", f"{name}, {why}" if why else name)
     _row("journal", now["journal"])
@@ -104,3 +107,9 @@ def _changes(before: dict[str, Any], now: dict[str, Any]) -> list[str]:
     known = [(one["at"], one["text"]) for one in before.get("said", [])]
     lines += [f"said: {one['text']}" for one in now["said"] if before and (one["at"], one["text"]) not in known]
     return lines
+
+
+def _left_out(surface: dict[str, Any]) -> str:
+    """How many presses of a surface elsewhere came too late."""
+    number = surface.get("left out", 0)
+    return f"; {number} press{'es' if number != 1 else ''} came too late and began nothing" if number else ""

@@ -30,6 +30,8 @@ BEAT, SLOW_BEAT = 0.02, 0.25
 """Seconds between two packets while a hand is at it: shortly after a change, and later, as long as anything is held."""
 LIVELY = 1.5
 """Seconds after a change in which gestures are decided."""
+GRACE = 1.0
+"""Seconds from the first packet in which nothing is too late."""
 GONE = 1.0
 """Seconds without a packet after which a surface with anything held on it is taken for gone."""
 _REMEMBERED = 60.0  # s, of how fast packets were
@@ -168,6 +170,7 @@ class Taking:
         self.too_late = 0
         """Changes that were too old when they arrived."""
         self._latest = latest
+        self._began = inf
         self._heard = -inf
         self._fastest: deque[tuple[float, float]] = deque()
         self._stands: dict[str, Any] = {}
@@ -200,6 +203,7 @@ class Taking:
             return None
         at, first, changes, before = read
         self._heard = now
+        self._began = min(self._began, now)
         offset = self._offset(now, now - at)
         found: list[Sent] = []
         if first > self.next:
@@ -226,7 +230,9 @@ class Taking:
         begins = bool(shape.turns) or (off_rest(value) and control not in self._stands and shape is not FADER)
         if not off_rest(value):
             self._skipped.discard(control)
-        if begins and (now - t > self._latest or control in self._skipped):
+        # In its first moments a connection is slow, and how far the clocks are apart is not known well yet.
+        late = now - t > self._latest and now > self._began + GRACE
+        if begins and (late or control in self._skipped):
             self.too_late += 1
             if not shape.turns:
                 self._skipped.add(control)

@@ -94,7 +94,12 @@ def movable(desk: Desk, profile: str, surface: str, controls: Iterable[str], kee
             found.free.append(control)
     for address, cells in level.controls.items():
         name, _, control = address.partition(".")
-        if name != surface or control in found.things or control in found.stay or not any(any(c.gestures()) for c in cells):
+        if (
+            name != surface
+            or control in found.things
+            or control in found.stay
+            or not any(any(c.gestures()) for c in cells)
+        ):
             continue
         if "+" in control:
             found.stay[control] = "it is several at once"

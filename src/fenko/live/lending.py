@@ -65,6 +65,7 @@ class Lender:
         self._line: MqttLine | None = None
         self._lending: Lending | None = None
         self._taker = ""
+        self._late = 0
         self._answered = -inf
         self._pause = REOPENS_FIRST
         self._closed = False
@@ -233,6 +234,10 @@ class Lender:
             upto, told = data.get("ack"), data.get("do")
             if isinstance(upto, int):
                 self._lending.arrived(upto)
+            late = data.get("late")
+            if isinstance(late, int) and self._late < late < 1 << 31:
+                self._late = late
+                self._note(f"{who}: {late} press{'es' if late != 1 else ''} came too late there, and began nothing")
             if isinstance(told, list) and told and isinstance(told[0], str):
                 self._do(told[0], told[1:])
 
@@ -250,7 +255,7 @@ class Lender:
         if self._taker != who:
             self._note(f"taken by {who}")
             self._surfaces.take_back()
-        self._taker = who
+        self._taker, self._late = who, 0
         self._lending = Lending(session)
         self._answered = now = time.monotonic()
         self._tell(now)

@@ -336,10 +336,15 @@ class Session:
 
     def status(self) -> dict[str, Any]:
         """What it does, and what it has said lately."""
+        facts = self._facts
+        does = status_of(self.engine, self.around.desk)
+        for name, fact in facts.get("feedback", {}).items():
+            if name in does["surfaces"]:
+                does["surfaces"][name] |= fact
         return {
-            **self.about, **status_of(self.engine, self.around.desk), "outputs": {port.name: port.why for port in self.router.ports},
+            **self.about, **does, "outputs": {port.name: port.why for port in self.router.ports},
             "locked": self.locked,
-            "machines": self._facts.get("machine", {}),
+            "machines": facts.get("machine", {}),
             "journal": (self._journal.wrong or "kept") if self._journal is not None and self._journal.on else "",
             "said": list(self._said),
         }  # fmt: skip
@@ -390,7 +395,7 @@ class Session:
         return state_of(
             self.engine,
             self._raw,
-            self._facts,
+            {out: facts for out, facts in self._facts.items() if out != "feedback"},
         )
 
     def _raw(self, address: str) -> str:

@@ -52,6 +52,7 @@ class Kept:
         self._flow = Flow()
         self._said = ""
         self._summed = 0
+        self._left_out = 0
 
     def go_on(self, now: float, wanted: Mapping[tuple[str, ...], tuple[Any, ...]]) -> float:
         """Hears it, and opens it again if it is away; when to do so next. A surface that has come is told what is `wanted`."""
@@ -71,6 +72,9 @@ class Kept:
     def _listen(self, now: float, wanted: Mapping[tuple[str, ...], tuple[Any, ...]]) -> float:
         way = self.way
         changes = way.hear(now)
+        if way.left_out != self._left_out:
+            self._left_out = way.left_out
+            self._desk.fact(self._surface, {"left out": way.left_out})
         if self._here is not None and way.what is self._here:
             told = [*self._flow.pass_time(now), *self._flow.put(now, changes)]
             if told:

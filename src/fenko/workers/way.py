@@ -23,6 +23,8 @@ class Way(ABC):
     what: dict[str, Any] | None = None
     """What the surface says that it is (`title`, and `controls` with their `sort`s where it knows them) while it is there; another
     object, even an equal one, is a surface that has begun anew."""
+    left_out = 0
+    """Presses so far that came too late, and were left out."""
     turning: frozenset[str] = frozenset()
     """The controls that say how far they were turned, and not how they stand."""
 

@@ -22,7 +22,7 @@ ASKED_EVERY = 2.0
 """Seconds from one time that a surface which is offered is asked for to the next, until it comes."""
 _MOST_WAITING = 4000
 _MOST_AT_ONCE = 256  # messages, before what came of them is told
-_TOO_LATE = 20  # presses, after which that is said
+_SAYS_LATE_EVERY = 10.0  # s
 
 
 class LentWay(Way):
@@ -42,7 +42,8 @@ class LentWay(Way):
         self._offer: Offer | None = None
         self._taking: Taking | None = None
         self._ask_at = inf
-        self._said_late = False
+        self._late = 0
+        self._says_late_at = 0.0
 
     def open(self) -> None:
         """Reaches the broker, and listens to what is offered."""
@@ -80,7 +81,7 @@ class LentWay(Way):
                     break  # and this packet again, when that has been told
                 else:
                     found += changes
-                    self._say({"ack": self._taking.next})
+                    self._say({"ack": self._taking.next, "late": self._taking.too_late})
             self._came.popleft()
         self._look_after(now)
         taking = self._taking
@@ -123,9 +124,15 @@ class LentWay(Way):
             self._taking = Taking(self._offer, secrets.token_hex(8), self._latest)
             self._say({"take": True})
             self._ask_at = now + ASKED_EVERY
-        if taking is not None and taking.too_late > _TOO_LATE and not self._said_late:
-            self._said_late = True
-            self.note(f"{self.link}: presses arrive later than `network.latest` allows, and are left out")
+        late = taking.too_late if taking is not None else 0
+        if late > self._late:
+            self.left_out += late - self._late
+            if now >= self._says_late_at:
+                self._says_late_at = now + _SAYS_LATE_EVERY
+                self.note(
+                    f"{self.link}: presses arrive later than `network.latest` allows; {self.left_out} left out so far"
+                )
+        self._late = late
 
     def _say(self, what: dict[str, Any], sure: bool = False) -> None:
         if self._line is not None and self._taking is not None:
