@@ -41,12 +41,18 @@ class Command(NamedTuple):
     shown: list[str] | None
 
 
+_PLACE = re.compile(r"^# at the end of \[(.*)\]$", re.MULTILINE)
+"""Says where lines are to be added: a table may be declared once."""
+
+
 def snippets(pages: list[Path] = PAGES) -> Iterator[Snippet]:
     """Every piece in its order."""
     for page in pages:
         text = page.read_text()
         for found in _BLOCK.finditer(text):
             body = "\n".join(line.removeprefix(found[1]) for line in found[3].split("\n"))
+            if found[2] == "toml":
+                body = _PLACE.sub(r"[\1]", body)
             yield Snippet(page, text[: found.start()].count("\n") + 1, found[2], body)
 
 

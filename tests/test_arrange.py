@@ -402,3 +402,16 @@ def test_what_cannot_be_arranged_is_said(folder: Path) -> None:
         done = fenko("arrange", *arguments, *at)
         assert done.returncode == status, (arguments, done.stderr)
         assert says in done.stderr, (arguments, done.stderr)
+
+
+def test_every_binding_of_a_surface_moves_or_says_why_it_stays() -> None:
+    desk = load_desk(DEMO)
+    for profile in ("frames", "sound", "stream"):
+        own = desk.plan.profiles[profile].levels[-1]
+        for name, surface in desk.plan.surfaces.items():
+            may = movable(desk, profile, name, [])
+            bound = {
+                control.partition(".")[2] for control, cells in own.controls.items()
+                if control.startswith(f"{name}.") and any(any(cell.gestures()) for cell in cells)
+            }  # fmt: skip
+            assert bound == {*may.things, *may.stay}, (profile, surface.name)

@@ -255,3 +255,28 @@ def test_ctrl_c_while_a_class_is_made_ends_cleanly(
         fenko.cli.main([])
     assert end.value.code == 1
     assert "unexpected error: RuntimeError: something else (test_cli.py" in capsys.readouterr().err
+
+
+def test_a_reader_that_has_gone_is_no_fault_of_a_file() -> None:
+    for command in (
+        ["explain", "--settings"],
+        ["check", "--desk", str(DEMO)],
+        ["shortcuts", "snipwell", "--desk", str(DEMO)],
+    ):
+        process = subprocess.Popen([*FENKO, *command], stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+        assert process.stdout is not None and process.stderr is not None
+        process.stdout.close()  # before anything is written
+        assert process.stderr.read() == b"" and process.wait(60) in (0, 1), command
+
+
+def test_a_value_that_waits_to_be_met_says_so(fenko: Run, make_desk: MakeDesk, tmp_path: Path) -> None:
+    desk = make_desk(
+        'format = 1\n[surface.pad]\nkind = "gamepad"\n[value.lamp]\nstart = 80\n[profile.base.on.pad]\n'
+        'trigger-right = { do = "value lamp follow pick-up", spring = true }\n'
+    )
+    take = tmp_path / "t.jsonl"
+    take.write_text(
+        '{"take": 1, "name": "t", "surfaces": {"pad": "gamepad"}}\n'
+        '{"t": 0.1, "surface": "pad", "control": "trigger-right", "value": 0.3}\n'
+    )
+    assert "waits to meet the value" in fenko("rehearse", take, "--desk", desk).stdout

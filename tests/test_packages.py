@@ -242,6 +242,35 @@ def test_a_stranger_has_a_binding_that_works_in_five_commands(fresh: tuple[Path,
 
 
 @needs_debian
+def test_the_demo_needs_no_compiler_and_no_administrator(fresh: tuple[Path, float]) -> None:
+    """`make demo`, from nothing, as an ordinary user of a Debian that has make and Python and no compiler."""
+    root, _ = fresh
+    done = within(root, "sh", "-c", "apt-get install -y --no-install-recommends make python3-venv >/tmp/said 2>&1")
+    assert done.returncode == 0, (root / "tmp/said").read_text()[-2000:]
+    assert within(root, "sh", "-c", "command -v cc gcc clang").returncode != 0
+    home = root / "home/nell"
+    home.mkdir(parents=True)
+    files = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, text=True, check=True).stdout
+    for name in files.split("\0")[:-1]:
+        if (ROOT / name).is_file():
+            (home / "fenko" / name).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy(ROOT / name, home / "fenko" / name)
+    # How this machine reaches packages, the clean one does too.
+    shutil.copy("/etc/ssl/certs/ca-certificates.crt", root / "etc/ssl/certs/ca-certificates.crt")
+    pip = {
+        name: value for name, value in os.environ.items() if name.startswith("PIP_") or name.lower().endswith("_proxy")
+    }
+    for path in home.rglob("*"):
+        os.chown(path, 1234, 1234, follow_symlinks=False)
+    os.chown(home, 1234, 1234)
+    command = ["chroot", "--userspec=1234:1234", root, "sh", "-c", "cd /home/nell/fenko && make demo"]
+    environment = {"PATH": "/usr/bin:/bin", "HOME": "/home/nell", "LANG": "C.UTF-8", **pip}
+    done = subprocess.run(command, env=environment, capture_output=True, text=True)
+    assert done.returncode == 0 and "Still down at the end: nothing." in done.stdout, done.stderr[-3000:]
+    shutil.rmtree(home)
+
+
+@needs_debian
 def test_the_debian_package_leaves_nothing_behind(fresh: tuple[Path, float]) -> None:
     root, _ = fresh
     for place in ("root/.local", "root/.config", "root/.cache", "tmp/desk"):

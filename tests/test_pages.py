@@ -211,6 +211,15 @@ NOT_HERE = {"fenko ready --fix": "would change this machine, where tests are roo
 
 
 @needs_screen
+@pytest.mark.parametrize(
+    "page", sorted((Path(__file__).parent.parent / "docs/tutorials").glob("*.md")), ids=lambda page: page.stem
+)
+def test_no_tutorial_declares_a_table_twice(page: Path) -> None:
+    blocks = re.findall(r"```toml\n(.*?)```", page.read_text(), re.DOTALL)
+    declared = [line for block in blocks for line in block.splitlines() if re.fullmatch(r"\[[^\[\]]+\]", line)]
+    assert len(declared) == len(set(declared))
+
+
 def test_commands_of_prose_can_be_typed(session: Session) -> None:
     """On the demo's desk, which runs meanwhile: none of them is bad use, none fails to end."""
     shutil.copytree(DEMO, session.desk)

@@ -315,13 +315,14 @@ class Plan(Struct, frozen=True):
     def levels(self) -> dict[str, Level]:
         """Every level of every profile and layer, once, by its name."""
         # A level that lies under a profile which leaves surfaces to the program lacks these there.
-        found = {profile.levels[-1].name: profile.levels[-1] for profile in self.profiles.values()}
+        whole = {profile.levels[-1].name: profile.levels[-1] for profile in self.profiles.values()}
         for name, profile in self.profiles.items():
             for layer in profile.layers.values():
-                found |= {level.name: level for level in layer.levels if level.name.startswith(f"{name}/")}
+                whole |= {level.name: level for level in layer.levels if level.name.startswith(f"{name}/")}
+        found: dict[str, Level] = {}
         for profile in self.profiles.values():
             for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels)):
-                found.setdefault(level.name, level)
+                found.setdefault(level.name, whole.get(level.name, level))
         return found
 
     def choose(self, now: Circumstances) -> str:
