@@ -14,6 +14,9 @@ from fenko.core.verbs.desk import ChangeProfile, PauseOrResume, TurnOnLayer
 from fenko.core.verbs.keys import Keys
 
 Told = tuple[Any, ...]
+RELOAD = "reload"
+"""The address of a change of the desk: its value is the new plan."""
+TURNS = {"dial.dial": ("left", "right"), "mouse.wheel": ("down", "up")}
 DIRECTIONS = {"x": ("left", "right"), "y": ("up", "down")}
 BETWEEN = {"up-left": {"up", "left"}, "up-right": {"up", "right"}, "down-left": {"down", "left"}, "down-right": {"down", "right"}}  # fmt: skip
 
@@ -170,8 +173,12 @@ class Model:
             self.unplug(t, value)
         elif address == PLUG:
             pass
-        elif address.startswith("dial."):
+        elif address == RELOAD:
+            self.use_plan(t, value)
+        elif address in TURNS:
             self.turn(t, address, value)
+        elif address == "knob.ring":
+            self.axis(t, address, ("left", "right"), value, address)
         elif address.endswith((".x", ".y")):
             self.axis(t, address[:-2], DIRECTIONS[address[-1]], value, address)
         elif "trigger" in address:
@@ -497,11 +504,11 @@ class Model:
         rest = self.detents.get(address, 0.0)
         rest = (rest if rest * value >= 0 else 0.0) + value
         whole = int(round(rest, 9))
-        if not any(self.cell(f"{address}.{way}") for way in ("left", "right")):
+        if not any(self.cell(f"{address}.{way}") for way in TURNS[address]):
             self.settle(t, address, inf)
             return
         self.detents[address] = rest - whole
-        where = f"{address}.{'right' if whole > 0 else 'left'}"
+        where = f"{address}.{TURNS[address][whole > 0]}"
         if whole:
             self.settle(t, where, inf)
         for _ in range(abs(whole)):
@@ -512,6 +519,17 @@ class Model:
                 self.start(t, cell, "fast", cell.fast, False)
             elif cell and cell.press:
                 self.start(t, cell, "turn", cell.press, False)
+
+    def use_plan(self, t: float, plan: Plan) -> None:
+        """What waits is decided by the old desk; what is under way goes on as it began; profile and layers stay if they can."""
+        self.settle(t, "", inf)
+        self.plan = plan
+        if not self.by_hand or self.profile not in plan.profiles:
+            self.by_hand = False
+            self.put_in_force(t, plan.for_window(self.focus))
+        if self.profile in plan.profiles:
+            self.set_layers(t, [on for on in self.layers if on[0] in plan.profiles[self.profile].layers])
+        self.watch(t)
 
     def unplug(self, t: float, surface: str) -> None:
         def mine(address: str) -> bool:
@@ -559,6 +577,8 @@ class Model:
         self.holding[address] = self.holding.get(address, 0) + 1
 
     def by_name(self, t: float, name: str) -> None:
+        if name in ("one", "two") and name not in self.plan.profiles:
+            return  # an action that began with another desk
         self.by_hand = name != "auto"
         if name == "auto":
             self.set_layers(t, [on for on in self.layers if on[1] not in ("locked", "once")])

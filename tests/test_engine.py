@@ -19,6 +19,7 @@ from fenko.core.patterns import compile_pattern
 from fenko.core.phrase import parse_phrase
 from fenko.core.plan import BASE, Binding, Cell, Layer, Level, Plan, Profile, Timing
 from fenko.core.rehearsal import rehearse
+from fenko.core.value import Value
 from hands import SURFACES, Witness, at_rest, kept_apart, performances, plans
 
 HOLD, STROKE, GAP = 0.2, 0.01, 0.002
@@ -547,6 +548,28 @@ def test_what_is_held_stays_held_under_another_plan() -> None:
         effects += engine.feed(change)
     effects += engine.release_all(2.0)
     assert keys(effects) == "ctrl+ z+ a+ a- z- ctrl- b+ b- q+ y+ y- q-"
+
+
+def test_an_action_goes_on_as_it_began_where_a_reload_took_away_what_it_names() -> None:
+    phrase = (
+        "wait 200ms then value exposure by +1 then wait 100ms then value exposure to 0 then profile snipwell then b"
+    )
+    base: dict[str, str | dict[str, str]] = {
+        "pad.south": phrase,
+        "pad.east": {"press": "a", "release": "profile snipwell"},
+    }
+    values = {("value", "exposure"): Value("exposure", -10, 10)}
+    engine = Engine(structs.replace(plan(base=base, snipwell={"pad.north": "x"}), values=values))
+    effects = [effect for change in ((1.0, "pad.south", 1), (1.1, "pad.east", 1)) for effect in engine.feed(change)]
+    effects += engine.use_plan(1.15, plan(base={"pad.south": "q"}))
+    effects += engine.feed((1.2, "pad.east", 0))
+    while engine.deadline < inf:
+        effects += engine.advance(engine.deadline)
+    assert engine.profile.name == BASE and not engine.by_hand
+    assert not engine.values
+    told = [effect[2:] for effect in effects if effect[1] != "keys"]
+    assert told == [("set", "exposure", 1.0), ("set", "exposure", 0.0)]
+    assert keys(effects) == "a+ a- b+ b-"
 
 
 class Plodding(Engine):

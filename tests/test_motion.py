@@ -569,6 +569,18 @@ def test_another_plan_keeps_what_values_are() -> None:
     assert engine.values == {("value", "level"): 60, ("value", "new"): 7}
 
 
+def test_a_stick_that_is_pushed_when_its_value_goes_away_troubles_nothing() -> None:
+    plan = _plan(wheel__ring="value level rate 30%")
+    engine = Engine(plan)
+    effects = list(engine.feed((1.0, "wheel.ring", 0.5)))
+    while engine.deadline < 2:
+        effects += engine.advance(engine.deadline)
+    effects += engine.use_plan(2.0, Plan(plan.surfaces, {BASE: Profile(BASE, (), (), {})}, plan.timing))
+    assert _numbers(effects)[-1] == pytest.approx(65, abs=0.01)
+    assert engine.deadline == inf and not engine.values
+    assert not list(engine.feed((3.0, "wheel.ring", 0.0)))
+
+
 def test_other_conditioning_while_a_stick_is_deflected_takes_over_at_once() -> None:
     plan = _plan(pad__stick_left="pointer 100")
     engine = Engine(plan)
@@ -744,8 +756,8 @@ def test_the_docs_name_every_setting_of_positions_and_values() -> None:
 
 @pytest.mark.parametrize(
     ("setting", "came"),
-    [('moves = "left 90"', "what moves is right 90"), ('moves = "right 90 scroll down 1"', "what moves is right 90 scroll down 5"),
-     ("values = { level = 5 }", "`level` is -4"), ('moves = "sideways"', "says nowhere to go"), ("values = { lever = 5 }", "unknown value `lever`")],
+    [('moves = "left 90"', "got:      right 90"), ('moves = "right 90 scroll down 1"', "got:      right 90 scroll down 5"),
+     ("values = { level = 5 }", "got:      level = -4"), ('moves = "sideways"', "says nowhere to go"), ("values = { lever = 5 }", "unknown value `lever`")],
 )  # fmt: skip
 def test_a_desk_can_say_what_has_to_move(make_desk: MakeDesk, fenko: Run, setting: str, came: str) -> None:
     text = (

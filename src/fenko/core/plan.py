@@ -315,7 +315,7 @@ class Plan(Struct, frozen=True):
     def levels(self) -> dict[str, Level]:
         """Every level of every profile and layer, once, by its name."""
         # A level that lies under a profile which leaves surfaces to the program lacks these there.
-        whole = {profile.levels[-1].name: profile.levels[-1] for profile in self.profiles.values()}
+        whole = {profile.levels[-1].name: profile.levels[-1] for profile in self.profiles.values() if profile.levels}
         for name, profile in self.profiles.items():
             for layer in profile.layers.values():
                 whole |= {level.name: level for level in layer.levels if level.name.startswith(f"{name}/")}

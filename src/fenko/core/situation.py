@@ -147,7 +147,10 @@ class Situation:
             self._put_in_force(t, self._chooser.choose(now), "focus")
 
     def by_name(self, t: float, name: str) -> None:
-        """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again."""
+        """Puts a profile in force by hand, or the `next` or `previous` one; with `auto` the focus decides again. Nothing
+        happens if there is none of that name: an action that began before a reload may name one that is gone."""
+        if name not in self.plan.profiles and name not in ("next", "previous", "auto"):
+            return
         self.by_hand = name != "auto"
         if name == "auto":
             # The way back from everything: what was locked ends too.

@@ -23,7 +23,7 @@ class Values:
 
     def __init__(self, known: Mapping[Item, Value], out: list[Effect]) -> None:
         self._out = out
-        self._known = known
+        self._listed = self._known = known
         self._exact = {item: value.fitting(value.start) for item, value in known.items()}
         self._told = dict(self._exact)
         self._tells: dict[Item, Tells] = {}
@@ -33,14 +33,16 @@ class Values:
 
     @property
     def now(self) -> dict[Item, float]:
-        """What each is."""
-        return dict(self._told)
+        """What each is that the desk knows."""
+        return {item: self._told[item] for item in self._listed}
 
     def use(self, known: Mapping[Item, Value]) -> None:
-        """Other values are known; those that were known before stay what they are, as far as they fit."""
+        """Other values are in the desk; those that were known before stay what they are, as far as they fit. What is known no
+        longer is not listed, but an action that began before, or a stick that is still pushed, can change it."""
         before = self._told
-        self._known = known
-        self._exact = {item: value.fitting(before.get(item, value.start)) for item, value in known.items()}
+        self._listed = known
+        self._known = {**self._known, **known}
+        self._exact = {item: value.fitting(before.get(item, value.start)) for item, value in self._known.items()}
         self._told = dict(self._exact)
 
     def restore(self, item: Item, number: float) -> None:
