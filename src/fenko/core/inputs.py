@@ -75,8 +75,8 @@ class Inputs(dict[str, Input]):
         by = known.conditioning_of(control) if part in shape.axes else None
         if part in shape.directions and part in TOWARDS and part not in shape.axes:
             shape = BUTTON  # a direction that has a switch of its own
-        elif part not in (shape.axes or ("",)):
-            shape = NONE
+        elif part not in (shape.axes or ("",)) and not (shape is TOUCH_AREA and not part):
+            shape = NONE  # a touch area without a part says whether a finger is on it
         calibration = by if by is not None and by.calibrates else None
         found = self[address] = Input(f"{surface}.{control}", part, shape, one_sided, calibration)
         return found
