@@ -52,7 +52,7 @@ GESTURES: dict[str, tuple[str, str, Moves]] = {
 STEPS = [
     "ctrl+z", "ctrl+z x3", "space every 90ms", "a x3 every 20ms", "tap ctrl+s", "toggle shift", "button left", "ctrl+button right x2",
     "press shift then a then lift shift", "press a then wait 30ms", 'type "x" then enter', "wait 30ms then f5", "profile next", "profile auto",
-    "profile hushdesk", "layer trim", "layer trim locked", "layer trim once", "pause", "nothing", "a then pause", "lift a",
+    "profile hushdesk", "layer trim", "layer trim locked", "layer trim once", "pause", "nothing", "pass", "a then pause", "lift a",
     "wait 600ms then layer trim", "pointer right 20", "scroll up 3 then a", "value exposure by +5", "value exposure to 40% then b", "tilt neutral then a",
     "midi note c4", "midi note c4 velocity follow then a", "midi note e4 then wait 30ms then midi note c4 channel 2",
     'sound "clap.wav" while held', 'sound "clap.wav" then a', "volume by +5% then microphone mute then b",
