@@ -811,4 +811,4 @@ def test_expectations_say_what_goes_to_outputs(fenko: Run, make_desk: MakeDesk) 
     assert fenko("check", "--desk", make_desk(good)).returncode == 0
     bad = fenko("check", "--desk", make_desk(text.replace("{}", "[]")))
     assert bad.returncode == 1
-    assert "it does 'volume +10%', 'fenko: note c4 on 100'" in bad.stdout
+    assert "got:      'volume +10%', 'fenko: note c4 on 100'" in bad.stdout
