@@ -20,28 +20,27 @@ class Messages:
         self._write = write
         self._waiting: deque[str] = deque()
         self._left_out = 0
-        self._ends = False
-        self._changed = threading.Condition()
-        self._thread: threading.Thread | None = None  # begun with the first message: the guard is forked before that
+        self._lock = threading.Lock()
+        self._thread: threading.Thread | None = (
+            None  # only while something waits: nearly always a desk has nothing to say
+        )
 
     def put(self, text: str) -> None:
         """One more message; never waits."""
-        with self._changed:
-            if self._thread is None:
-                self._thread = threading.Thread(target=self._run, name="messages", daemon=True)
-                self._thread.start()
+        with self._lock:
             self._waiting.append(text)
             if len(self._waiting) > MOST:
                 self._waiting.popleft()
                 self._left_out += 1
-            self._changed.notify()
+            if self._thread is None:
+                self._thread = threading.Thread(target=self._run, name="messages", daemon=True)
+                self._thread.start()
 
     def _run(self) -> None:
         while True:
-            with self._changed:
-                while not self._waiting and not self._ends:
-                    self._changed.wait()
+            with self._lock:
                 if not self._waiting:
+                    self._thread = None
                     return
                 left_out, self._left_out = self._left_out, 0
                 text = self._waiting.popleft()
@@ -54,11 +53,9 @@ class Messages:
 
     def close(self, seconds: float = 1.0) -> None:
         """Waits until all is written, at most that long. A stream that takes nothing is left alone from then on."""
-        with self._changed:
-            self._ends = True
-            self._changed.notify()
-        if self._thread is None:
+        thread = self._thread
+        if thread is None:
             return
-        self._thread.join(seconds)
-        if self._thread.is_alive():
+        thread.join(seconds)
+        if thread.is_alive():
             sys.stderr = open(os.devnull, "w")  # noqa: SIM115 - the end of the process would wait for it

@@ -60,9 +60,8 @@ def _run(desk: Desk, changes: list[Change] | None, play_focus: bool) -> int:
         supervisor = stack.enter_context(closing(Supervisor()))
         failures = None
         if supervisor:
-            with suppress(
-                OSError
-            ):  # of a folder that others can reach nothing is believed, and nothing written into it
+            with suppress(OSError):
+                # Of a folder that others can reach nothing is believed, and nothing is written into it.
                 private_folder(private_runtime())
                 failures = Failures(private_runtime() / "failures")
         if failures is not None and failures.before:

@@ -10,6 +10,7 @@ import select
 import signal
 import time
 from collections.abc import Callable
+from functools import partial
 from math import inf
 from types import FrameType, TracebackType
 from typing import Any
@@ -145,10 +146,7 @@ class Loop:
                 now = time.monotonic()
                 for timer in [timer for timer, due in timers.items() if due <= now]:
                     timer.set(inf)
-                    try:
-                        timer.tick(now)
-                    except Exception as why:
-                        self.trouble("a timer", why)
+                    self._try("a timer", partial(timer.tick, now))
 
     def _between(self) -> None:
         """What was put off until the events at hand were dealt with; what wants to be written; and, when nothing of that is left,
@@ -157,23 +155,20 @@ class Loop:
         while self._soon:  # what came of the writing: it would not be looked at before something else happens
             self._once()
         for what in self._before_waits:
-            try:
-                what()
-            except Exception as why:
-                self.trouble("a round", why)
+            self._try("a round", what)
+
+    def _try(self, name: str, what: Callable[[], None]) -> None:
+        """Calls `what`, and reports what nobody expected under this name."""
+        try:
+            what()
+        except Exception as why:
+            self.trouble(name, why)
 
     def _once(self) -> None:
         while self._soon:
-            what = self._soon.pop(0)
-            try:
-                what()
-            except Exception as why:
-                self.trouble("an event", why)
+            self._try("an event", self._soon.pop(0))
         for what in self._rounds:
-            try:
-                what()
-            except Exception as why:
-                self.trouble("a round", why)
+            self._try("a round", what)
         for fd, writer in list(self._writers.items()):
             if fd not in self._readers or fd in self._left_alone:
                 continue
