@@ -81,7 +81,10 @@ class Aside(Generic[_Told]):
             return None
         told = self._told.popleft()
         if isinstance(told, DisplayError):
-            raise told
+            try:
+                raise told
+            finally:
+                del told  # an error knows this frame, and what the thread had: nothing of it is kept
         return told
 
     def close(self) -> None:
