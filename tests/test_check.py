@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import subprocess
 from itertools import pairwise
 from pathlib import Path
 
@@ -11,7 +12,8 @@ import pytest
 from fenko.desk.importing import keys_from
 from fenko.desk.judging import judge
 from fenko.desk.load import load_desk
-from support import DEMO, MakeDesk, Run
+from screen import needs_screen, screen
+from support import DEMO, FENKO, MakeDesk, Run
 
 HEAD = """[surface.pad]
 kind = "gamepad"
@@ -271,3 +273,20 @@ def test_a_long_line_is_cut_around_what_is_meant(fenko: Run, make_desk: MakeDesk
 @pytest.mark.parametrize("keys", ["Hyper+Q", "hyper q"])
 def test_a_key_that_fenko_has_no_word_for_is_no_other_key(keys: str) -> None:
     assert keys_from(keys) is None
+
+
+@needs_screen
+def test_the_kernel_s_layout_matters_where_keys_go_through_the_kernel(make_desk: MakeDesk) -> None:
+    strange = HEAD + "pad.south = 'type \"Größe ✓\"'\n"
+    told = "✓` cannot be typed through the kernel"
+    desk, always = make_desk(strange, name="desk"), make_desk('[output]\nkeys = "kernel"\n' + strange, name="always")
+
+    def check(desk: Path, environment: dict[str, str]) -> str:
+        command = [*FENKO, "check", "--desk", str(desk)]
+        return subprocess.run(command, env=environment, capture_output=True, text=True, check=False).stdout
+
+    with screen() as one:
+        nowhere = {name: value for name, value in one.environment.items() if name != "DISPLAY"}
+        assert f"hint: `öß{told}" in check(desk, nowhere)
+        assert told not in check(desk, one.environment) and "is in order" in check(desk, one.environment)
+        assert f"warning: `öß{told}" in check(always, one.environment)

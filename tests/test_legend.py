@@ -122,6 +122,21 @@ def test_whatever_does_not_fit_stands_beneath(make_desk: MakeDesk) -> None:
         assert text.replace("\n", " ").count("#") >= len(shown)
 
 
+def test_a_long_text_does_not_fill_the_plan(make_desk: MakeDesk) -> None:
+    words = "one reel after the other " * 60
+    desk = load_desk(make_desk(DESK + f"[profile.frames.on.pad.stick-right-press]\ntap = 'type \"{words}\"'\n"))
+    pad, stack = desk.plan.surfaces["pad"], stack_of(desk.plan, "frames")
+    shown = Surfaces(desk)
+    long = next(one for one in shown.shown(pad, stack) if one.meaning.control == "stick-right")
+    (line,) = [one for one in (long.label.title, *long.label.small) if "one reel" in one]
+    assert len(line) == 100 and line.endswith("…")
+    assert words in " ".join(long.meaning.more), "who asks for the data gets all of it"
+    drawn = terminal.draw(
+        [one.label for one in shown.shown(pad, stack)], shown.described(pad).body, 100, lambda text, _: text
+    )
+    assert drawn is not None and len(drawn) < 40
+
+
 @pytest.fixture
 def shown() -> Iterator[Screen]:
     with screen() as one:

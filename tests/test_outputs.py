@@ -30,6 +30,7 @@ from fenko.core.verbs import ACTS, HELD, OUTPUTS, TARGETS, VERBS, AlreadyTaken, 
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.desk.trust import Agreement, risks
+from fenko.outputs.keys import in_halves, of_halves
 from fenko.system.packets import Packets
 from fenko.workers.lane import FIRST_PAUSE, Lane, Line, Telling
 from fenko.workers.worker import Away, Worker
@@ -812,3 +813,10 @@ def test_expectations_say_what_goes_to_outputs(fenko: Run, make_desk: MakeDesk) 
     bad = fenko("check", "--desk", make_desk(text.replace("{}", "[]")))
     assert bad.returncode == 1
     assert "got:      'volume +10%', 'fenko: note c4 on 100'" in bad.stdout
+
+
+@given(st.text())
+def test_characters_in_halves_are_those_of_before_together(text: str) -> None:
+    halves = in_halves(text)
+    assert all(character <= "\uffff" for character in halves)
+    assert of_halves(halves) == text

@@ -48,6 +48,7 @@ hat.left = 'type "|"'
 select = "ctrl+a"
 start = "ctrl+s"
 mode = "delete"
+stick-left-press = '''type "dusk 🦋🌗🦋 reel" then 🦋'''
 shoulder-left = "ctrl+z"
 [profile.base.on.dial]
 dial.right = "right"
@@ -153,6 +154,11 @@ def test_everything_arrives(editor: Editor) -> None:
     editor.do(("dial.dial", 100.0))
     editor.do(("pad.hat.x", -1), ("pad.hat.x", 0))
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
+
+
+def test_characters_beyond_16_bits(editor: Editor) -> None:
+    editor.tap("stick-left-press")
+    editor.saves("dusk 🦋🌗🦋 reel🦋")
 
 
 def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:

@@ -102,12 +102,14 @@ def _layout_problems(desk: Desk) -> list[Problem]:
         message = f"this machine knows no keyboard layout `{desk.layout}`; {layout.name} would be taken"
         desk.sources.add(("output", "layout"), message, expected="such as us, de or fr(oss)", severity="warning")
     # The same phrase stands in many places, and is one object.
-    known: dict[int, list[str]] = {}
+    phrases = {id(phrase): phrase for _, phrase in desk.phrases}
+    missing = {one: found for one, phrase in phrases.items() if (found := list(missing_in(layout, phrase)))}
+    if missing and desk.keys == "auto":
+        from fenko.live.desktop_ready import takes_keys
+
+        missing = {} if takes_keys() else missing
     for path, phrase in desk.phrases:
-        missing = known.get(id(phrase))
-        if missing is None:
-            missing = known[id(phrase)] = list(missing_in(layout, phrase))
-        for what in missing:
+        for what in missing.get(id(phrase), ()):
             desk.sources.add(
                 path,
                 f"{what} through the kernel with layout {layout.name}",

@@ -1,17 +1,22 @@
-"""What a Wayland desktop gives Fenko: who its compositor is, how keys can be sent through it, and whether it tells of windows."""
+"""What a desktop gives Fenko: who its compositor is, how keys can be sent through it, and whether it tells of windows."""
 
 from __future__ import annotations
+
+import contextlib
 
 from msgspec import Struct
 
 from fenko.outputs.kwin import FAKE_INPUT
 from fenko.outputs.pasting import MANAGER as CLIPBOARD
+from fenko.outputs.port import PortError
 from fenko.outputs.wayland import KEYBOARDS
+from fenko.outputs.x11 import xtest_of
 from fenko.system.bus import open_bus
 from fenko.system.gnome import check
 from fenko.system.opening import open_desktop
-from fenko.system.session import DisplayError, wayland_name
+from fenko.system.session import DisplayError, on_wayland, wayland_name
 from fenko.system.wayland import Wayland
+from fenko.system.xserver import Display, open_display
 
 
 class Offered(Struct, frozen=True):
@@ -66,6 +71,26 @@ def _keys(line: Wayland) -> tuple[str, str]:
         return "", ""
     finally:
         bus.close()
+
+
+def takes_keys() -> bool:
+    """Whether this session's desktop takes keys from Fenko, so that they need not go through the kernel."""
+    if on_wayland():
+        return bool(offered().keys)
+    try:
+        with contextlib.closing(open_display()) as display:
+            return has_xtest(display)
+    except DisplayError:
+        return False
+
+
+def has_xtest(display: Display) -> bool:
+    """Whether keys can be sent through this X server."""
+    try:
+        xtest_of(display)
+    except PortError:
+        return False
+    return True
 
 
 def _front() -> tuple[str, str]:

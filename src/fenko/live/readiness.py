@@ -5,20 +5,19 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from importlib import import_module
+from pathlib import Path
 from typing import Literal
 
 from msgspec import Struct
 
 from fenko.core.registration import Output
-from fenko.core.remedies import Remedy, input_denied, midi_denied, midi_missing
+from fenko.core.remedies import Remedy, input_denied
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
-from fenko.live.desktop_ready import Offered, offered
+from fenko.live.desktop_ready import Offered, has_xtest, offered
 from fenko.outputs.kernel import UINPUT, why_not
 from fenko.outputs.layout import kernel_layout
-from fenko.outputs.port import PortError
-from fenko.outputs.x11 import xtest_of
 from fenko.system import xkb
 from fenko.system.apart import Crashed, apart
 from fenko.system.kernel import open_device
@@ -26,10 +25,9 @@ from fenko.system.openers import openers
 from fenko.system.person import group_member, runtime_folder
 from fenko.system.session import DisplayError, display_name, on_wayland, wayland_name
 from fenko.system.things import DEVICE_FOLDER, SYSFS, Thing, list_things, looks_like_surface
-from fenko.system.xserver import Display, open_display
+from fenko.system.xserver import open_display
 
 State = Literal["ready", "missing", "note"]
-_SEQUENCER = "/dev/snd/seq"
 
 
 class Fact(Struct, frozen=True):
@@ -57,12 +55,10 @@ def facts(desk: Desk | None) -> Iterator[Fact]:
         yield _modifiers(desk, display, things)
     yield _layout()
     used = compiled(desk).far if desk is not None else ()
-    if "midi" not in used:
-        yield _midi()
+    for out in dict.fromkeys(("midi", *used)):
+        yield from _output(OUTPUTS[out], desk)
     if "audio" not in used:
         yield _audio()
-    for out in used:
-        yield from _output(OUTPUTS[out], desk)
     yield _user_session()
 
 
@@ -149,19 +145,11 @@ def _display() -> _Shown:
     except DisplayError as why:
         return _Shown(name, str(why))
     try:
-        return _Shown(name, None, display.window_manager(), _has_xtest(display))
+        return _Shown(name, None, display.window_manager(), has_xtest(display))
     except DisplayError as why:
         return _Shown(name, str(why))
     finally:
         display.close()
-
-
-def _has_xtest(display: Display) -> bool:
-    try:
-        xtest_of(display)
-    except PortError:
-        return False
-    return True
 
 
 def _session(display: _Shown, desktop: Offered | None) -> Fact:
@@ -239,12 +227,13 @@ def _layout() -> Fact:
 
 def _output(output: Output, desk: Desk | None) -> Iterator[Fact]:
     """How things stand at an output's other ends; Fenko works without any of them."""
-    if desk is None or not output.ready:
+    if not output.ready:
         return
+    tables, folder = ({}, Path()) if desk is None else (desk.sources.data, desk.folder)
     module, _, name = output.ready.partition(":")
 
     def looked() -> list[tuple[bool, str, str | Remedy]]:
-        return list(getattr(import_module(module), name)(desk.sources.data, desk.folder))
+        return list(getattr(import_module(module), name)(tables, folder))
 
     try:
         found = apart(looked)
@@ -255,14 +244,6 @@ def _output(output: Output, desk: Desk | None) -> Iterator[Fact]:
     for good, what, helps in found:
         remedy = helps if isinstance(helps, Remedy) else Remedy(hints=(f"# {helps}",) if helps else ())
         yield Fact(output.title, "ready" if good else "note", what, remedy)
-
-
-def _midi() -> Fact:
-    if not os.path.exists(_SEQUENCER):
-        return Fact("MIDI", "note", f"{_SEQUENCER} is not there: the sequencer module is not loaded", midi_missing())
-    if not os.access(_SEQUENCER, os.R_OK | os.W_OK):
-        return Fact("MIDI", "note", f"{_SEQUENCER} may not be used by you", midi_denied(group_member()))
-    return Fact("MIDI", "ready", "the kernel's sequencer is there")
 
 
 def _audio() -> Fact:

@@ -3,15 +3,21 @@ the keys; so what was lent has to stay until they have read these."""
 
 from __future__ import annotations
 
+import contextlib
 import select
 import threading
 import time
+from collections.abc import Generator
 
+from fenko.outputs.keys import LAST_OF_16_BITS, in_halves
 from fenko.outputs.reading import LOOK_EVERY, PATIENCE, Read, Reader
 from fenko.system.session import DisplayError, display_name
 from fenko.system.xserver import SOCKETS, NoWindow, open_display, socket_name
+from fenko.system.xwindows import in_front, takes_halves
 
 _CONNECTED = "03"
+_TELLS_WITHIN = 1.0
+"""Seconds that the server has to say which program is in front."""
 
 
 class Behind:
@@ -37,6 +43,26 @@ class Behind:
         """Whether a program may still have keys to read."""
         return self._asking
 
+    def as_taken(self, text: str) -> Generator[float, None, str]:
+        """The text as the program in front takes it, once that is known; what a server that hangs has in front gets it as it is."""
+        if max(text, default="") <= LAST_OF_16_BITS or not _has_clients(display_name()):
+            return text
+        found: list[bool] = []
+        asking = threading.Thread(target=self._ask_front, args=[found], daemon=True)
+        asking.start()
+        end = time.monotonic() + _TELLS_WITHIN
+        while asking.is_alive() and time.monotonic() < end:
+            yield LOOK_EVERY
+        return in_halves(text) if any(found) else text
+
+    def _ask_front(self, found: list[bool]) -> None:
+        with contextlib.suppress(DisplayError, NoWindow, OSError):
+            display = open_display()
+            try:
+                found.append(takes_halves(display, in_front(display)))
+            finally:
+                display.close()
+
     def wait(self, seconds: float) -> None:
         """Waits until all have been read, at most so long."""
         with self._changed:
@@ -50,7 +76,7 @@ class Behind:
                 readers: dict[int, tuple[float, Reader]] = {}
                 while self._goes_on(bool(readers)):
                     if self._taken():
-                        window = next(iter(display.numbers_property(display.root, "_NET_ACTIVE_WINDOW")), 0)
+                        window = in_front(display)
                         if window:
                             readers[window] = time.monotonic() + PATIENCE, Reader(display, window)
                     for event in display.events():

@@ -18,7 +18,7 @@ import msgspec
 from fenko.core.axes import Detents
 from fenko.core.keys import key_code
 from fenko.outputs.behind import Behind
-from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.keys import LOST, SHORTCUT, KeyPort, Typing, of_halves
 from fenko.outputs.layout import CONTROL_CHARACTERS, system_layout
 from fenko.outputs.lentsymbols import LAYOUT, LentSymbols, forget
 from fenko.outputs.port import Descriptor, PortError, PortLost
@@ -159,6 +159,7 @@ class GnomePort(KeyPort):
         return found
 
     def _type(self, text: str) -> Typing:
+        text = yield from self._behind.as_taken(text)
         own = self._keymap.groups[0]
         lacking = [one for one in text if one not in own and one not in CONTROL_CHARACTERS]
         if lacking:
@@ -170,7 +171,8 @@ class GnomePort(KeyPort):
                 if codes is not None:
                     yield codes
                 else:
-                    self._warn_once(character, f"`{character}` cannot be typed by {self.name} with the layout in force")
+                    shown = of_halves(character)
+                    self._warn_once(character, f"`{shown}` cannot be typed by {self.name} with the layout in force")
         finally:
             self._acts.append(["text", False])
         if lacking:

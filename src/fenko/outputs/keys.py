@@ -27,6 +27,9 @@ SHORTCUT = frozenset({"ctrl", "alt", "super", "rightctrl", "rightsuper"})
 BUTTONS = {name: code for code, name in BUTTON_CODES.items() if 0x110 <= code <= 0x117}
 """The kernel's codes of pointer buttons, by what a phrase calls them."""
 
+LAST_OF_16_BITS = "\uffff"
+"""Characters beyond this one are always typed as a text, for some programs take them in halves (see `in_halves`)."""
+
 _MOST = 1000
 """Effects that wait for an end that is stuck."""
 
@@ -79,7 +82,7 @@ class KeyPort(Port):
                         self._point(effect)
                 elif act == "down":
                     key = effect[3]
-                    codes = self._known.get(key) or self._codes(key)
+                    codes = self._known.get(key) or (None if key > LAST_OF_16_BITS else self._codes(key))
                     if codes is None and self._writes(key):
                         self._typing = self._typed(key)
                         self._queue.extend(effects[number + 1 :])
@@ -263,7 +266,7 @@ class KeyPort(Port):
 
     def _writes(self, key: str) -> bool:
         """Whether a key that cannot be made is a character that is typed as a text instead."""
-        return False
+        return key > LAST_OF_16_BITS
 
     @abstractmethod
     def _press(self, code: int) -> None: ...
@@ -294,6 +297,17 @@ def is_letter(key: str) -> bool:
     """Whether Caps Lock makes another key of this one: a letter, or the key where one is."""
     character = key[1:] if key[:1] == "@" else key
     return len(character) == 1 and character.lower() != character.upper()
+
+
+def in_halves(text: str) -> str:
+    """The text with two halves, as UTF-16 has them, for each character beyond 16 bits."""
+    raw = text.encode("utf-16-be")
+    return "".join(chr(raw[at] << 8 | raw[at + 1]) for at in range(0, len(raw), 2))
+
+
+def of_halves(text: str) -> str:
+    """A text that may have halves in it, as it can be printed."""
+    return text.encode("utf-16-be", "surrogatepass").decode("utf-16-be", "replace")
 
 
 def _moves(effect: Effect) -> bool:

@@ -48,6 +48,7 @@ class WaylandPort(CompositorPort):
             raise PortError(str(why)) from why
 
     def _begin(self) -> None:
+        self._behind = Behind()
         self._buttons: set[str] = set()
         self._group = 0
         self._state = (0, 0, 0, 0)
@@ -152,6 +153,7 @@ class WaylandPort(CompositorPort):
 
     def _type(self, text: str) -> Typing:
         """Each character as it is: locks that are on, and modifiers that are held, are not for texts."""
+        text = yield from self._behind.as_taken(text)
         at = 0
         while at < len(text):
             piece = _piece(text, at)
@@ -195,9 +197,8 @@ class WaylandPort(CompositorPort):
             self._keyboard.tell("modifiers", 0, 0, 0, 0)
             self._line.settle(_LETS_GO_WITHIN)
             if self._keymap.lends:
-                behind = Behind()
-                behind.typed()
-                behind.wait(LAST_PATIENCE)
+                self._behind.typed()
+                self._behind.wait(LAST_PATIENCE)
         self._line.close()
 
 

@@ -19,7 +19,7 @@ from typing import Any
 from fenko.core.axes import Detents
 from fenko.core.keys import MODIFIERS, key_code
 from fenko.core.words import shortened
-from fenko.outputs.keys import GAP, LOST, SHORTCUT, KeyPort, Typing
+from fenko.outputs.keys import GAP, LAST_OF_16_BITS, LOST, SHORTCUT, KeyPort, Typing, in_halves, of_halves
 from fenko.outputs.layout import CONTROL_CHARACTERS
 from fenko.outputs.ledger import A_DAY, Ledger
 from fenko.outputs.port import Descriptor, Memory, PortError, PortLost, Settings
@@ -30,6 +30,7 @@ from fenko.system import xkb
 from fenko.system.session import DisplayError, display_name
 from fenko.system.xkb import X_KEYCODE_OFFSET
 from fenko.system.xserver import Display, NoWindow, open_display
+from fenko.system.xwindows import takes_halves
 
 _KEY_PRESS, _KEY_RELEASE, _BUTTON_PRESS, _BUTTON_RELEASE, _MOTION = 2, 3, 4, 5, 6
 _RELATIVE = 1
@@ -301,6 +302,8 @@ class X11Port(KeyPort):
 
     def _write(self, text: str) -> Typing:
         window = self._front()
+        if max(text) > LAST_OF_16_BITS and takes_halves(self._display, window):
+            text = in_halves(text)
         while text:
             # Anew for each piece, for the layout in force may change meanwhile.
             table = self._mapping().groups[self._group()]
@@ -481,7 +484,7 @@ def end(memory: Memory) -> None:
 
 def _shown(text: str) -> str:
     """A text in a message, if it is long only its beginning."""
-    return f'"{shortened(text, 40)}"'
+    return f'"{shortened(of_halves(text), 40)}"'
 
 
 def _connect() -> tuple[Display, Any]:

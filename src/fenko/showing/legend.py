@@ -15,7 +15,7 @@ from fenko.core.stack import Stack, stack_of
 from fenko.desk.load import Desk, load_desk
 from fenko.desk.meanings import pressed_controls, together
 from fenko.desk.problems import DeskError
-from fenko.showing.shown import Shown, Surfaces
+from fenko.showing.shown import Shown, Surfaces, on_a_plan
 
 
 class View(Struct, frozen=True):
@@ -68,7 +68,10 @@ class Legend:
 
     def _view(self, surface: Surface, stack: Stack, status: Mapping[str, Any]) -> View:
         shown = self._surfaces.shown(surface, stack, status["states"], pressed_controls(status["pressed"], surface))
-        more = tuple(f"{names}: {title}" for names, title in together(stack, surface, self._surfaces.controls(surface)))
+        more = tuple(
+            on_a_plan(f"{names}: {title}")
+            for names, title in together(stack, surface, self._surfaces.controls(surface))
+        )
         return View(surface.name, self._surfaces.described(surface).body, tuple(shown), more)
 
     def _stack(self, status: Mapping[str, Any]) -> Stack:

@@ -32,6 +32,7 @@ from fenko.core.words import reason
 from fenko.desk.problems import DeskError
 from fenko.drawing.labels import covered_from
 from fenko.showing.legend import Legend, View, why
+from fenko.showing.shown import on_a_plan
 from fenko.system import icons
 from fenko.system.files import whole_file
 
@@ -293,7 +294,7 @@ def _surface(view: View) -> dict[str, Any]:
         label = one.label
         by_name = icons.by_name(label.icon)
         controls.append({
-            "control": one.meaning.control, "title": one.meaning.title, "more": label.small,
+            "control": one.meaning.control, "title": on_a_plan(one.meaning.title), "more": label.small,
             "colour": label.colour, "icon": "" if by_name and not icons.known(label.icon) else label.icon,
             "outline": icons.outline(label.icon) if by_name else "", "sort": label.sort, "form": label.spot.form,
             "box": label.box, "under": covered_from(label, labels), "bound": label.bound,

@@ -19,7 +19,7 @@ from fenko.drawing.labels import Label
 from fenko.drawing.plans import DARK, MARGIN, PAPER, PAPERS, Look, fitted, heading, key
 from fenko.drawing.scene import Page
 from fenko.drawing.tables import table_pages
-from fenko.showing.shown import Surfaces
+from fenko.showing.shown import Surfaces, on_a_plan
 
 _COLUMNS = ("control", "", "does", "with", "note")
 _WIDE = 100  # columns of a plan in characters
@@ -39,7 +39,11 @@ class Part(Struct, frozen=True):
     @property
     def together(self) -> list[str]:
         """What several controls at once do, and what has no place of its own besides."""
-        return [f"{' '.join(filter(None, (row.control, row.how)))}: {row.title}" for row in self.rows if row.together]
+        return [
+            on_a_plan(f"{' '.join(filter(None, (row.control, row.how)))}: {row.title}")
+            for row in self.rows
+            if row.together
+        ]
 
     @property
     def title(self) -> str:

@@ -11,10 +11,14 @@ from fenko.core.controls import HELD_BY_HAND
 from fenko.core.descriptions import Description
 from fenko.core.plan import Surface
 from fenko.core.stack import Stack, stack_of
+from fenko.core.words import shortened
 from fenko.desk.descriptions import Catalogue, kind_description
 from fenko.desk.load import Desk
 from fenko.desk.meanings import Meaning, meanings
 from fenko.drawing.labels import Label, labels
+
+_LONGEST = 100
+"""Characters of one line on a plan: of a long text that is typed, its beginning tells which one it is."""
 
 
 class Shown(Struct, frozen=True):
@@ -77,10 +81,16 @@ class Surfaces:
         ]
 
 
+def on_a_plan(text: str) -> str:
+    """What stands on a plan of what a control does."""
+    return shortened(text, _LONGEST)
+
+
 def _with(label: Label, meaning: Meaning, lit: bool) -> Label:
     bound = bool(meaning.title or meaning.more)
     return Label(
-        label.spot, meaning.title or label.title, meaning.more, label.sort, whole=bound, colour=meaning.colour,
+        label.spot, on_a_plan(meaning.title) or label.title, tuple(map(on_a_plan, meaning.more)),
+        label.sort, whole=bound, colour=meaning.colour,
         icon=meaning.icon, bound=bound, lit=lit,
     )  # fmt: skip
 

@@ -17,6 +17,8 @@ _FROM_A_PAGER = 2
 """Says to the window manager that the person asks for it, so that it does not hold it back."""
 
 
+_JAVA_S_FOCUS = "Focus-Proxy-Window"
+"""The name of a window that Java's toolkit puts into each window of a program, to have the keyboard there."""
 _DESCRIBING = ("WM_CLASS", "_NET_WM_NAME", "_NET_WM_PID", "WM_CLIENT_MACHINE", "WM_TRANSIENT_FOR")
 """What a window is known by, as far as most windows need."""
 
@@ -57,6 +59,17 @@ def owner_of(display: Display, window: int) -> int:
             break
         seen.append(found[0])
     return seen[-1] if len(seen) > 1 else 0
+
+
+def takes_halves(display: Display, window: int) -> bool:
+    """Whether a window is of a Java program, whose keyboard code has 16 bits for a character: one beyond these has to come as
+    the two halves that UTF-16 has for it."""
+    if not window:
+        return False
+    with contextlib.suppress(NoWindow):
+        inner = display.ask(display.connection.core.QueryTree, window).children
+        return any(display.text_property(one, "WM_CLASS").startswith(_JAVA_S_FOCUS) for one in (window, *inner))
+    return False
 
 
 def kinds_of(display: Display, window: int) -> frozenset[str]:
