@@ -338,6 +338,23 @@ def test_what_is_left_alone_stops(dialect: str, how: str) -> None:
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
+def test_a_desk_that_is_late_jogs_on_evenly(dialect: str) -> None:
+    bench = Bench(dialect)
+    bench.run(0.3)
+    bench.run(0.5, {"x": 40.0})
+    began = bench.now
+    for _ in range(15):
+        bench.run(0.08, alive=False)
+        bench.run(0.05)
+    assert min(point.speed for point in bench.machine.trace if point.at > began) > 39
+    assert bench.furthest <= braking_way(40, 500) + 40 * (BEYOND + ASKED_EVERY + PERIOD)
+    bench.run(0.4, alive=False)
+    assert not bench.machine.planner.speed
+    bench.run(0.4)
+    assert abs(bench.machine.planner.speed - 40) < 0.5, "the hand has not let go"
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
 def test_two_axes_keep_the_direction_of_the_stick(dialect: str) -> None:
     bench = Bench(dialect)
     bench.run(0.3)

@@ -49,9 +49,7 @@ class Jogging:
         self._synced = False  # whether it is known where the machine will be when all that was asked for is done
         self._settled = True  # whether it has been seen to rest since it was last asked to move
         self._jogs = False  # whether motion has been asked for that may not be over
-        self._stepping: set[str] = set()  # the same, of steps
         self._before: Mapping[str, float] | None = None  # where it was when it was asked last
-        self._goals: dict[str, float] = {}  # where steps lead that were broken off, and go on
         self._mode = False  # whether what has to be said before the first jog has been, and was answered
         self._begins: list[Sent] = []  # of that, what has not been answered yet
 
@@ -66,7 +64,6 @@ class Jogging:
         elif not self._must_rest:
             self._wanted = wanted
             self._steps.clear()
-            self._goals.clear()
 
     def alive(self, at: float) -> None:
         """It was there at that time."""
@@ -82,8 +79,6 @@ class Jogging:
             self.left_out += 1
             return False
         self._steps[axis] = left + far
-        if axis in self._goals:
-            self._goals[axis] += far
         return True
 
     def stop(self) -> None:
@@ -91,7 +86,6 @@ class Jogging:
         self._must_rest = self._must_rest or bool(self._wanted)
         self._wanted = {}
         self._steps.clear()
-        self._goals.clear()
 
     def rest_first(self) -> None:
         """What it wants now, or will before it has been at rest, does not count."""
@@ -135,13 +129,9 @@ class Jogging:
             for axis in self.axes:
                 if not self._synced or abs(self._sent[axis] - position[axis]) > _RESOLVED:
                     self._sent[axis] = position[axis]
-            for axis, goal in self._goals.items():
-                self._steps[axis] = goal - self._sent[axis]
-            self._goals.clear()
             self._synced = self._settled = True
             self.others_moved = False
             self._jogs = False
-            self._stepping.clear()
         elif self._going:
             left = self._before_it()
             speed = sqrt(sum(one * one for one in self._going.values()))
@@ -154,7 +144,6 @@ class Jogging:
         self._synced = self._jogs = self._mode = self.others_moved = False
         self._begins.clear()
         self._settled = True
-        self._stepping.clear()
         self._going = {}
         self._ahead_until = -inf
 
@@ -175,7 +164,7 @@ class Jogging:
     @property
     def busy(self) -> bool:
         """Whether it moves, or is about to, or has not come to rest yet."""
-        return self.moving or not self._settled or bool(self._wanted or self._goals) or self._steps_left
+        return self.moving or not self._settled or bool(self._wanted) or self._steps_left
 
     @property
     def _steps_left(self) -> bool:
@@ -198,17 +187,9 @@ class Jogging:
 
     def tick(self, now: float) -> bytes:
         """What is to be sent now; call it every `PERIOD`, as long as the machine may be jogged."""
-        if now > self._alive_until + GONE and (self._wanted or self._goals or self._steps_left):
+        if now > self._alive_until + GONE and (self._wanted or self._steps_left):
             self.stop()
-        there = now <= self._alive_until
-        wanted = self._wanted if there else {}
-        if not there and self._stepping:
-            # Nobody is there: what has been asked for by steps is taken back too, and goes on if somebody comes soon.
-            self._goals = {
-                axis: self._sent[axis] + self._steps.get(axis, 0.0) for axis in (*self._stepping, *self._steps)
-            }
-            self._jogs = True
-            self._stepping.clear()
+        wanted = self._wanted
         if not wanted and self._jogs:
             self._jogs, self._going = False, {}
             if self._controller.dialect.real_time:
@@ -218,13 +199,19 @@ class Jogging:
                 return self._controller.dialect.cancel
         if not self._synced:
             return b""  # it has to stand still before it goes on from there
+        if now > self._alive_until:
+            # Nobody says that the hand is still there. What was asked for runs out, and is not taken back: somebody may only be
+            # late, and then it goes on without a stop.
+            if now > self._ahead_until:
+                self._going = {}
+            return b""
         if wanted or self._steps_left:
             begins = self._begin(now)
             if not self._mode:
                 return begins
         room = self._controller.dialect.waiting
         if not wanted:
-            return self._stepped(now) if there and len(self._controller.unanswered) < room else b""
+            return self._stepped(now) if len(self._controller.unanswered) < room else b""
         found = b""
         while len(self._controller.unanswered) < room and (piece := self._piece(now, wanted)):
             found += piece
@@ -304,7 +291,6 @@ class Jogging:
     def _count_off(self, way: Mapping[str, float], left: Mapping[str, float]) -> None:
         """These pieces of steps are asked for; what the travel has no room for is left out."""
         for axis, far in way.items():
-            self._stepping.add(axis)
             rest = left.get(axis, 0.0) - far
             # What is too little to be said is kept for the next step.
             self._steps[axis] = 0.0 if self.at_end == axis else rest
