@@ -3,16 +3,26 @@
 PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
+SIDE_BY_SIDE := -n 3 --dist loadgroup --no-loadscope-reorder
 
-.PHONY: demo test lint bench screenshots architecture deb man site clean
+.PHONY: demo quick test test-long lint bench screenshots architecture deb man site clean
 
 demo: $(VENV)/installed
 	$(BIN)/fenko demo --instant
 
+# While one works: what needs no other program.
+quick: $(VENV)/tested lint
+	$(BIN)/python -m pytest $(SIDE_BY_SIDE) -m "quick and not long"
+
 test: $(VENV)/tested lint
 	tools/needs tests
-	$(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --reruns 1 -r aR
+	$(BIN)/python -m pytest $(SIDE_BY_SIDE) -m "not long" --durations=25
 	$(BIN)/python tools/share.py
+
+# What takes long by its nature, and what is drawn at random, more often.
+test-long: $(VENV)/tested
+	tools/needs tests
+	$(BIN)/python -m pytest $(SIDE_BY_SIDE) -m "long or hypothesis" --hypothesis-profile=thorough --durations=25
 
 lint: $(VENV)/tested
 	$(BIN)/ruff check src tests bench tools

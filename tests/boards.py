@@ -146,8 +146,13 @@ class Board:
         new.replace(self.folder / "turned")
 
     @property
+    def asked(self) -> list[str]:
+        """What it was told to do, but for showing where values stand."""
+        return [line for line in self.told if not line.startswith("show ")]
+
+    @property
     def told(self) -> list[str]:
-        """What it was told to do."""
+        """What it was told."""
         with contextlib.suppress(FileNotFoundError):
             return (self.folder / "told").read_text().splitlines()
         return []

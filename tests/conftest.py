@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,26 +13,38 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
+import lab
 from fenko.outputs.registered import load
+from lab import KernelTest
 from rails import STARTED
-from support import FENKO, MakeDesk, Run
+from support import FAILED, FENKO, MakeDesk, Run, run_within
 
 settings.register_profile("all", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("all")
 
-# The kernel tests need a kernel with uinput; elsewhere test_kernel_lab.py runs them in an emulated machine.
-collect_ignore_glob = [] if os.access("/dev/uinput", os.W_OK) or "FENKO_COLLECT_KERNEL" in os.environ else ["kernel/*"]
-
 
 load()  # before a test draws phrases
 
-_LONGEST = ("test_kernel_lab", "test_desktops", "test_desktops_trouble", "test_packages", "test_programs")
-"""Files that take minutes: begun first, they do not run alone at the end."""
+_LONGEST = ("kernel", "gnome", "kwin", "sway", "X11")
+"""What takes minutes is begun first, so that it does not run alone at the end."""
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Whoever runs several files at a time takes them in this order."""
-    items.sort(key=lambda item: _LONGEST.index(item.path.stem) if item.path.stem in _LONGEST else len(_LONGEST))
+    """Who runs several processes at a time has those tests in one that share something which takes long to make: a desktop, else
+    what a file has for all of its tests."""
+    items[:] = [KernelTest.of(item) if _group(item) == "kernel" and not lab.HERE else item for item in items]
+    groups = {item: _group(item) for item in items}
+    items.sort(key=lambda item: _LONGEST.index(groups[item]) if groups[item] in _LONGEST else len(_LONGEST))
+    for item, group in groups.items():
+        item.add_marker(pytest.mark.xdist_group(group))
+
+
+def _group(item: pytest.Item) -> str:
+    if item.path.parent.name == "kernel":
+        return "kernel"
+    given: dict[str, Any] = item.callspec.params if hasattr(item, "callspec") else {}
+    desktop = given.get("shown") or given.get("editor", ("",))[0]
+    return desktop if desktop in _LONGEST else item.path.stem
 
 
 @pytest.fixture(autouse=True)
@@ -51,6 +64,12 @@ def no_machine_is_left() -> Iterator[None]:
         STARTED.pop().close()
 
 
+_READ = frozenset((
+    "arrange", "check", "explain", "history", "machine", "rehearse", "sheet", "shortcuts", "status", "switch", "tune", "usage", "values",
+))  # fmt: skip
+"""Commands that read, and print, need no process of their own: starting one takes longer than what most of them do."""
+
+
 @pytest.fixture
 def fenko(tmp_path: Path) -> Run:
     """Runs `fenko …` as a person would, with no display, no desk and no colour unless the test sets them."""
@@ -62,6 +81,8 @@ def fenko(tmp_path: Path) -> Run:
             "XDG_STATE_HOME": str(tmp_path / "state"),
             "PYTHONWARNINGS": "error",
         } | environment
+        if str(arguments[0]) in _READ and "PYTHONPATH" not in environment:
+            return run_within([*map(str, arguments)], kept, tmp_path)
         return subprocess.run(
             [*FENKO, *map(str, arguments)], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
         )
@@ -84,8 +105,16 @@ def make_desk(tmp_path: Path) -> MakeDesk:
     return make
 
 
-def pytest_terminal_summary(terminalreporter: Any) -> None:
-    """What failed at first and passed the second time is a fault that has not been found yet: it is told."""
-    for report in terminalreporter.stats.get("rerun", ()):
-        terminalreporter.write_sep("-", f"run again: {report.nodeid}")
-        terminalreporter.write_line("\n".join(str(report.longreprtext).splitlines()[-25:]))
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
+    """Fixtures that last know whether the test before has failed."""
+    report: pytest.TestReport = yield  # type: ignore[misc]
+    if report.failed:
+        item.stash[FAILED] = True
+    return report  # type: ignore[return-value]
+
+
+def pytest_sessionfinish() -> None:
+    """Desktops that tests have shared end."""
+    if "desktops" in sys.modules:
+        sys.modules["desktops"].end_kept()

@@ -23,8 +23,8 @@ from typing import Any
 import pytest
 
 from fenko.system.shell_extension import files
-from screen import MISSING, Hangs, screen
-from support import FENKO, wait_for, without_end
+from screen import MISSING, Desktop, screen
+from support import FAILED, FENKO, wait_for, without_end
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
@@ -34,7 +34,7 @@ NEEDED = {"sway": ("sway", "sway"), "kwin": ("kwin_wayland", "kwin-wayland"), "g
 """By desktop: the command without which it cannot be had, and its Debian package."""
 
 
-class Compositor(Hangs):
+class Compositor(Desktop):
     """One Wayland compositor, and what runs on it. Everything started on it ends with it."""
 
     def __init__(self) -> None:
@@ -145,6 +145,12 @@ class Compositor(Hangs):
 
     _layout = "us"
 
+    def tidy(self) -> None:
+        """Ends what that test has started on it, and waits until no window is left."""
+        self.windows.clear()
+        self._files.clear()
+        super().tidy()
+
     def use_layout(self, layout: str, group: int = 0) -> None:
         """Puts another keyboard layout in force: a keyboard with it is used."""
         self._layout = layout
@@ -164,6 +170,7 @@ class Compositor(Hangs):
         self._strike(" ".join(map(str, codes)))
 
     def _strike(self, words: str) -> None:
+        self.worn = True
         assert self._keyboard.stdin is not None and self._keyboard.stdout is not None
         self._keyboard.stdin.write(f"{words}\n".encode())
         self._keyboard.stdin.flush()
@@ -186,6 +193,7 @@ class Compositor(Hangs):
 
     def stop(self) -> None:
         """Ends the compositor hard, as a crash would."""
+        self.worn = True
         os.killpg(self.server.pid, signal.SIGKILL)
         self.server.wait()
         for trace in self.folder.glob("wayland-*"):
@@ -271,6 +279,7 @@ class Sway(Compositor):
 
     def cursor(self, *what: str) -> None:
         """Moves the person's pointer, or presses and releases its buttons."""
+        self.worn = True
         said = self.ask("swaymsg", "seat", "seat0", "cursor", *what)
         assert said.returncode == 0, said
 
@@ -430,6 +439,7 @@ class Gnome(Compositor):
 
     def use_layout(self, layout: str, group: int = 0) -> None:
         """Puts another keyboard layout in force."""
+        self.worn = True
         sources = ", ".join(f"('xkb', '{name}')" for name in layout.split(","))
         self.ask("gsettings", "set", "org.gnome.desktop.input-sources", "sources", f"[{sources}]")
         manager = "imports.ui.status.keyboard.getInputSourceManager()"
@@ -444,6 +454,7 @@ class Gnome(Compositor):
 
     def press(self, *codes: int) -> None:
         """Strikes keys of the person's own keyboard."""
+        self.worn = True
         make = "get_default_seat().create_virtual_device(imports.gi.Clutter.InputDeviceType.KEYBOARD_DEVICE)"
         self.script(f"global.persons = global.persons || imports.gi.Clutter.get_default_backend().{make}; 1")
         for code in codes:
@@ -568,8 +579,37 @@ def desktop(name: str) -> Iterator[Any]:
         yield one
 
 
+_KEPT: dict[str, tuple[contextlib.ExitStack, Any]] = {}
+"""The desktop that the last test had, if the next may have it."""
+
+
+@contextmanager
+def lasting(name: str, test: pytest.Item) -> Iterator[Any]:
+    """That desktop, which another test may have had before: starting one takes longer than most tests. After a failure, or where
+    more has been changed than windows, the next test has a new one."""
+    if lacks := missing(name):
+        pytest.skip(f"needs {name}: apt-get install {' '.join(lacks)}")
+    if name not in _KEPT:
+        end_kept()
+        opened = contextlib.ExitStack()
+        _KEPT[name] = opened, opened.enter_context(DESKTOPS[name]())
+    opened, one = _KEPT.pop(name)
+    with opened:
+        one.lend()
+        yield one
+        if not one.worn and not test.stash.get(FAILED, False):
+            one.tidy()
+            _KEPT[name] = opened.pop_all(), one
+
+
+def end_kept() -> None:
+    """No test has it any more."""
+    while _KEPT:
+        _KEPT.popitem()[1][0].close()
+
+
 @pytest.fixture(params=DESKTOPS)
 def shown(request: pytest.FixtureRequest) -> Iterator[Any]:
     """Each desktop in turn."""
-    with desktop(request.param) as one:
+    with lasting(request.param, request.node) as one:
         yield one

@@ -5,28 +5,27 @@ from __future__ import annotations
 
 import contextlib
 import os
-import select
 import shutil
 import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from fenko.core.changes import UNPLUG, Change, Effect
+from fenko.core.changes import UNPLUG, Effect
 from fenko.core.circumstances import Focus
-from fenko.core.engine import Engine
-from fenko.core.inputs import Inputs
-from fenko.desk.compiled import Compiled, compiled
+from fenko.desk.compiled import ALWAYS, Compiled, compiled
 from fenko.desk.load import load_desk
-from fenko.live.far import FarEnds
-from fenko.live.linked import Linked
+from fenko.desk.trust import Agreement, risks
+from fenko.live.loop import Loop
+from fenko.live.session import Session
+from fenko.live.wiring import open_ports
 from fenko.outputs.afar import FarPort
-from fenko.outputs.port import Settings
+from fenko.outputs.port import Port
 from support import wait_for
 
 
@@ -73,53 +72,62 @@ def there(what: Callable[[], Any]) -> Callable[[], Any]:
 # --- A desk whose workers are real ---
 
 
-class FarDesk:
-    """A desk in a folder, whose outputs are done for real by their workers; hands are this test's. Keys go nowhere."""
+class TurnedLoop(Loop):
+    """The loop of a desk, turned by a test."""
 
-    def __init__(self, folder: Path, text: str, agreed: Callable[[str], bool] | None = None) -> None:
+    def turn(self, seconds: float) -> None:
+        """What it does in so long."""
+        self._stopped = False
+        enough = self.timer(lambda now: self.stop())
+        enough.set_in(seconds)
+        self.run()
+        enough.end()
+
+
+class FarDesk:
+    """A desk that runs in a folder, within this process; its workers are real, hands are this test's, and keys go nowhere. A person
+    has agreed to all that it does, or to nothing."""
+
+    def __init__(self, folder: Path, text: str, agreed: bool = True) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self._folder = folder
+        self._agreed = agreed
         self.notes: list[str] = []
-        desk = self._read(text)
-        self.engine = Engine(desk.plan)
-        self.port = FarPort(desk.far, Settings(desk.tables, self.notes.append, None, desk.folder, agreed))
-        self.port.wake = lambda due: None
-        self._inputs = Inputs(desk.plan.surfaces)
-        self.linked = Linked(desk.plan.surfaces, self.put, self.notes.append)
-        self.ends = FarEnds(self.port, self.engine, self, self.linked)  # type: ignore[arg-type]
-        self.closed = False
-        self.stirred = 0
         self.sent: list[Effect] = []
-        """What came of changes that workers told of, and of time."""
+        """All that came of hands, of what workers told of, and of time."""
+        self._loop = TurnedLoop()
+        self.session = Session(self._read(text), self._loop, self._ports, self.notes.append, told=self.sent.extend)
+        self.engine, self.linked = self.session.engine, self.session.linked
+        self.closed = False
+
+    def _ports(self, desk: Compiled, open_now: Collection[str]) -> list[Port]:
+        return open_ports(desk, self.notes.append, None, {*open_now, *ALWAYS})
 
     def _read(self, text: str) -> Compiled:
         (self._folder / "desk.toml").write_text('format = 1\n[surface.pad]\nkind = "gamepad"\n' + text)
-        return compiled(load_desk(self._folder))
+        desk = load_desk(self._folder)
+        if self._agreed:
+            Agreement(str(desk.folder)).agree(risk.what for risk in risks(desk))
+        return compiled(desk)
 
-    def workers_use(self, text: str) -> None:
-        """The workers hear that the desk is this now."""
-        desk = self._read(text)
-        self.port.use_desk(desk.folder, desk.far, desk.tables)
+    def use(self, text: str) -> None:
+        """The desk is this now."""
+        self.session.use_desk(self._read(text))
 
-    def hear(self, now: float, item: tuple[str, str], number: float) -> None:
-        """What an inbox does."""
-        self.port.send(self.engine.hear(self._now(), item, number))
+    @property
+    def port(self) -> FarPort:
+        """The way to its workers."""
+        return next(port for port in self.session.router.ports if isinstance(port, FarPort))
 
-    def put(self, changes: list[Change]) -> None:
-        """The same."""
-        for change in changes:
-            effects = self.engine.feed(self._inputs.conditioned(change))
-            self.sent += effects
-            self.port.send(effects)
-
-    def _now(self) -> float:
-        return time.monotonic()
+    @property
+    def facts(self) -> dict[str, dict[str, Any]]:
+        """How things stand at other ends, by output and name."""
+        return self.session._facts
 
     def feed(self, *changes: tuple[str, object]) -> None:
         """Hands do this now."""
         for address, value in changes:
-            change: Change = (self._now(), address, value)
-            self.port.send(self.engine.feed(change))
+            self.session.inbox.put([(time.monotonic(), address, value)])
         self.look()
 
     def press(self, control: str) -> None:
@@ -144,28 +152,20 @@ class FarDesk:
         self.feed((UNPLUG, "pad"))
 
     def pause(self) -> None:
-        """What a pause lifts."""
-        self.port.send(self.engine.release_all(self._now()))
-        self.port.release()
-        self.look()
+        """It is paused for a moment."""
+        for paused in (True, False):
+            self.session.rest(paused)
+            self.look()
+
+    def lock(self) -> None:
+        """The screen is locked for a moment."""
+        for locked in (True, False):
+            self.session.lock(locked)
+            self.look()
 
     def look(self, seconds: float = 0.0) -> None:
-        """What the loop would do for so long."""
-        end = time.monotonic() + seconds
-        while True:
-            effects = self.engine.advance(self._now())
-            self.sent += effects
-            self.port.send(effects)
-            self.ends.look()
-            self.port.go_on(time.monotonic())
-            (descriptor,) = self.port.descriptors()
-            more = descriptor.writable is not None and descriptor.writable()
-            wait = max(0.0, min(0.02, end - time.monotonic()))
-            readable, _, _ = select.select([descriptor.fd], [descriptor.fd] if more else [], [], wait)
-            if readable:
-                descriptor.readable()
-            elif time.monotonic() >= end:
-                return
+        """Its loop goes on for so long."""
+        self._loop.turn(seconds)
 
     def until(self, what: Callable[[], Any], why: str = "") -> Any:
         """What `what` comes to as soon as it is true; the loop goes on meanwhile."""
@@ -190,11 +190,10 @@ class FarDesk:
 
     def close(self) -> None:
         """The end."""
-        if self.closed:
-            return
-        self.closed = True
-        self.port.send(self.engine.release_all(self._now()))
-        self.port.close()
+        if not self.closed:
+            self.closed = True
+            self.session.close()
+            self._loop.close()
 
 
 MakeFar = Callable[..., FarDesk]
@@ -205,7 +204,7 @@ def far(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[MakeFar]:
     """Makes desks whose workers are real, and ends them."""
     made: list[FarDesk] = []
 
-    def make(text: str, env: Mapping[str, str] | None = None, agreed: Callable[[str], bool] | None = None) -> FarDesk:
+    def make(text: str, env: Mapping[str, str] | None = None, agreed: bool = True) -> FarDesk:
         for name, value in (env or {}).items():
             monkeypatch.setenv(name, value)
         made.append(FarDesk(tmp_path / "desk", text, agreed))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import os
 import re
@@ -26,14 +27,37 @@ def _traces(number: int) -> tuple[Path, Path]:
     return Path(f"/tmp/.X11-unix/X{number}"), Path(f"/tmp/.X{number}-lock")
 
 
-class Hangs:
-    """What has a server that may hang."""
+class Desktop:
+    """What every desktop of tests has: a server that may hang, and programs that end with the test that has started them."""
 
     server: subprocess.Popen[bytes]
+    processes: list[subprocess.Popen[bytes]]
+    worn = False
+    """Whether a test has changed more of it than which windows there are, so that the next one has to have another."""
+    _own = 0
+
+    def lend(self) -> None:
+        """From now on a test has it."""
+        self._own = len(self.processes)
+        self.worn = False
+
+    def tidy(self) -> None:
+        """Ends what that test has started on it, and waits until no window is left."""
+        while len(self.processes) > self._own:
+            process = self.processes.pop()
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+        wait_for(lambda: not self.listed(), "no window to be left")
+
+    def listed(self) -> list[tuple[str, str, bool]]:
+        """Every window, its app, and whether it is in front."""
+        raise NotImplementedError
 
     @contextmanager
     def hung(self) -> Iterator[None]:
         """Has it stand still, as if it hung."""
+        self.worn = True
         self.server.send_signal(signal.SIGSTOP)
         try:
             yield
@@ -41,7 +65,7 @@ class Hangs:
             self.server.send_signal(signal.SIGCONT)
 
 
-class Screen(Hangs):
+class Screen(Desktop):
     """One X server. Everything started on it ends with it."""
 
     def __init__(self) -> None:
@@ -164,6 +188,7 @@ class Screen(Hangs):
 
     def use_layout(self, layout: str) -> None:
         """Puts another keyboard layout in force."""
+        self.worn = True
         self.ask("setxkbmap", layout)
 
     def find(self, process: subprocess.Popen[bytes], title: str) -> str:
@@ -196,6 +221,7 @@ class Screen(Hangs):
         import xcffib.xkb
         import xcffib.xproto
 
+        self.worn = True
         connection = xcffib.connect(self.display)
         keyboard = connection(xcffib.xkb.key)
         keyboard.UseExtension(1, 0).reply()
@@ -214,6 +240,7 @@ class Screen(Hangs):
         import xcffib.xproto
         import xcffib.xtest
 
+        self.worn = True
         connection = xcffib.connect(self.display)
         keyboard = connection(xcffib.xtest.key)
         for kind, code in moves:
@@ -223,6 +250,7 @@ class Screen(Hangs):
 
     def stop(self) -> None:
         """Ends the server hard, as a crash would."""
+        self.worn = True
         self.server.kill()
         self.server.wait()
         for trace in _traces(self.number):

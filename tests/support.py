@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
+import signal
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterator
+import warnings
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from unittest import mock
+
+import pytest
+
+from fenko.cli import main
+from fenko.outputs.layout import kernel_layout
 
 FENKO = [sys.executable, "-m", "fenko"]
 DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
 
 SLOWNESS = 6 if "KERNEL_LAB" in os.environ else 1
 """How much longer everything takes here; an emulated machine is slow."""
+
+FAILED = pytest.StashKey[bool]()
+"""Whether a test has failed so far; by its item."""
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 MakeDesk = Callable[..., Path]
@@ -32,6 +45,36 @@ def wait_for(condition: Callable[[], Any], what: str, seconds: float = 15) -> An
             return value
         time.sleep(0.03)
     raise AssertionError(f"waited {seconds} s for {what}")
+
+
+def run_within(
+    arguments: Sequence[str], environment: Mapping[str, str], folder: Path
+) -> subprocess.CompletedProcess[str]:
+    """What `fenko …` says and comes to, run within this process: for commands that read, and print."""
+    out, err = (
+        io.TextIOWrapper(io.BytesIO(), encoding="utf-8", errors="backslashreplace", write_through=True)
+        for _ in range(2)
+    )
+    status: object = 0
+    kernel_layout.cache_clear()  # it depends on the environment
+    with (
+        mock.patch.dict(os.environ, environment, clear=True),
+        mock.patch.object(sys, "stdin", io.StringIO()),
+        contextlib.chdir(folder),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+        warnings.catch_warnings(),
+    ):
+        warnings.simplefilter("error")
+        try:
+            main(arguments)
+        except SystemExit as end:
+            status = end.code
+        finally:
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+    assert status is None or isinstance(status, int), status
+    said = [stream.buffer.getvalue().decode() for stream in (out, err)]  # type: ignore[attr-defined]
+    return subprocess.CompletedProcess(["fenko", *arguments], status or 0, *said)
 
 
 @contextmanager

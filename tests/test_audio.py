@@ -75,7 +75,7 @@ def test_nothing_gets_louder_than_the_desk_says(audio: AudioServer, far: MakeFar
 def test_what_is_louder_already_is_not_made_louder_and_not_cut(audio: AudioServer, far: MakeFar) -> None:
     audio.tell("set-sink-volume", "out", "130%")
     hands = far(desk(), audio.env)
-    hands.until(lambda: hands.ends.facts["audio"]["output"])
+    hands.until(lambda: hands.facts["audio"]["output"])
     hands.tap("south")
     hands.look(0.3)
     assert audio.level() == 130
@@ -106,12 +106,12 @@ def test_a_volume_follows_a_control(audio: AudioServer, far: MakeFar, follow: st
 def test_what_others_change_is_known(audio: AudioServer, far: MakeFar) -> None:
     """A step goes on from where somebody else has left it, and `fenko values` says how it stands."""
     hands = far(desk(), audio.env)
-    hands.until(lambda: hands.ends.facts["audio"]["output"], "told at first")
+    hands.until(lambda: hands.facts["audio"]["output"], "told at first")
     audio.tell("set-sink-volume", "out", "77%")
-    hands.until(lambda: round(hands.ends.facts["audio"]["output"]["level"] * 100) == 77, "told the level")
+    hands.until(lambda: round(hands.facts["audio"]["output"]["level"] * 100) == 77, "told the level")
     assert round(hands.engine.values["audio", "output"]) == 77
     audio.tell("set-sink-mute", "out", "1")
-    hands.until(lambda: hands.ends.facts["audio"]["output"]["muted"], "told the mute")
+    hands.until(lambda: hands.facts["audio"]["output"]["muted"], "told the mute")
     hands.tap("south")
     hands.until(lambda: audio.level() == 82, "a step from there")
 
@@ -161,7 +161,7 @@ def test_a_server_that_is_killed_and_started_again_while_a_volume_follows(audio:
 
 def test_old_steps_do_not_come_in_a_burst(audio: AudioServer, far: MakeFar) -> None:
     hands = far(desk(), audio.env)
-    hands.until(lambda: hands.ends.facts["audio"]["output"])
+    hands.until(lambda: hands.facts["audio"]["output"])
     audio.kill()
     for _ in range(8):
         hands.tap("east")
@@ -176,7 +176,7 @@ def test_old_steps_do_not_come_in_a_burst(audio: AudioServer, far: MakeFar) -> N
 
 def test_a_server_that_hangs_holds_up_nothing_but_itself(audio: AudioServer, far: MakeFar) -> None:
     hands = far(desk(more='mode = "sound stop"'), audio.env)
-    hands.until(lambda: hands.ends.facts["audio"]["output"])
+    hands.until(lambda: hands.facts["audio"]["output"])
     server = audio._process
     assert server is not None
     subprocess.run(["kill", "-STOP", str(server.pid)], check=True)
@@ -202,13 +202,13 @@ def test_the_same_on_pipewire(bus: dict[str, str], far: MakeFar, tmp_path: Path)
         server.tell("set-default-sink", "out")
         server.tell("set-sink-volume", "out", "40%")
         hands = far(desk(), env)
-        hands.until(lambda: round(hands.ends.facts["audio"]["output"]["level"] * 100) == 40)
+        hands.until(lambda: round(hands.facts["audio"]["output"]["level"] * 100) == 40)
         hands.tap("south")
         hands.until(lambda: server.level() == 45, "a step")
         hands.tap("north")
         hands.until(server.muted, "mute")
         server.tell("set-sink-volume", "out", "77%")
-        hands.until(lambda: round(hands.ends.facts["audio"]["output"]["level"] * 100) == 77, "told what others change")
+        hands.until(lambda: round(hands.facts["audio"]["output"]["level"] * 100) == 77, "told what others change")
         command = [
             "mpv",
             "--no-config",
@@ -284,8 +284,8 @@ def test_a_state_follows_what_others_mute(audio: AudioServer, far: MakeFar) -> N
     """A binding that mutes and unmutes in turn does the right thing after somebody else has."""
     more = 'mode = { in-turn = ["microphone mute on", "microphone mute off"], states = ["Muted", "Live"] }'
     hands = far(desk(more=more), audio.env)
-    hands.until(lambda: hands.ends.facts["audio"]["input"])
+    hands.until(lambda: hands.facts["audio"]["input"])
     audio.tell("set-source-mute", "mic", "1")
-    hands.until(lambda: hands.ends.facts["audio"]["input"]["muted"])
+    hands.until(lambda: hands.facts["audio"]["input"]["muted"])
     hands.tap("mode")
     hands.until(lambda: not audio.muted("source", "mic"), "muted by somebody else, so it is live now")

@@ -6,6 +6,7 @@ import contextlib
 import re
 import socket
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from random import Random
@@ -94,9 +95,9 @@ def timeline(hands: FarDesk, changes: list[Change]) -> list[Effect]:
 
 def played(hands: FarDesk, changes: list[Change], address: str, value: float) -> None:
     """One change, as hands and the rehearsal get it."""
-    change: Change = (hands._now(), address, value)
+    change: Change = (time.monotonic(), address, value)
     changes.append(change)
-    hands.port.send(hands.engine.feed(change))
+    hands.session.inbox.put([change])
 
 
 @needed("jackd", "scsynth", "mosquitto", "mosquitto_sub")
@@ -107,7 +108,7 @@ def test_every_event_of_the_timeline_reaches_its_server(
     servers, random, changes = Servers(tmp_path, monitor), Random(seed), list[Change]()
     with servers.running(jack, tmp_path):
         hands = far(DESK.format(osc=servers.osc_port, mqtt=servers.mqtt_port), jack)
-        hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+        hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
         down: set[str] = set()
         for _ in range(60):
             control = random.choice(BUTTONS)

@@ -225,7 +225,7 @@ def test_a_slow_peer_that_a_reload_closes_holds_up_no_other(far: MakeFar) -> Non
         for _ in range(200):  # more than sockets take
             hands.tap("east")
         hands.look(0.3)
-        hands.workers_use(text.format(slow="", east=""))
+        hands.use(text.format(slow="", east=""))
         hands.tap("south")
         began = time.monotonic()
         hands.look(0.05)

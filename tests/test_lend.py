@@ -192,9 +192,9 @@ def test_a_lent_surface_is_one_of_the_desk(house: House, board: Board, far: Make
     board.turn(3)
     hands.until(lambda: [effect[3] for effect in hands.sent if effect[2] == "down"].count("right") == 3)
     board.hands(green="1")
-    hands.until(lambda: board.told == ["lamp red on", "rumble 60 120", "text Reel 2"])
+    hands.until(lambda: board.asked == ["lamp red on", "rumble 60 120", "text Reel 2"])
     hands.close()
-    wait_for(lambda: board.told[3:] == ["rest"], "all off there")
+    wait_for(lambda: board.asked[3:] == ["rest"], "all off there")
     wait_for(lambda: b"bench: ann: given back" in said.read_bytes(), "given back")
 
 
@@ -286,7 +286,7 @@ def test_one_at_a_time_and_whatever_comes_by(house: House, board: Board, far: Ma
         subprocess.run(house.client("mosquitto_pub", "moth", "-t", f"bench/bench/{topic}", "-m", what), check=True)
     board.hands(red="1")
     hands.until(lambda: held(hands))
-    assert board.told == []
+    assert board.asked == []
     assert process.poll() is None
     assert b"Traceback" not in said.read_bytes()
     subprocess.run(

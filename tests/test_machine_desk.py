@@ -66,7 +66,7 @@ class Rail:
 
     @property
     def facts(self) -> dict[str, Any]:
-        return self.desk.port.facts.get("machine", {}).get("rail", {})
+        return self.desk.facts.get("machine", {}).get("rail", {})
 
     @property
     def x(self) -> float:
@@ -150,7 +150,7 @@ def test_hands_move_a_machine(rail: Rail) -> None:
     assert (rail.x - x - 0.3) / (rail.y - 1) == pytest.approx(2, abs=0.3)
 
 
-@pytest.mark.parametrize("how", ["unplug", "pause", "profile", "focus", "alone"])
+@pytest.mark.parametrize("how", ["unplug", "pause", "lock", "profile", "focus", "alone"])
 def test_what_ends_a_jog(tmp_path: Path, far: MakeFar, how: str) -> None:
     """And that a hand which holds on after it has to let go first."""
     real = Real(tmp_path)
@@ -170,6 +170,8 @@ def test_what_ends_a_jog(tmp_path: Path, far: MakeFar, how: str) -> None:
                 desk.unplug()
             case "pause":
                 desk.pause()
+            case "lock":
+                desk.lock()
             case "profile":
                 desk.front("snipwell")
             case "focus":
@@ -303,7 +305,7 @@ def test_alarms_and_homing(tmp_path: Path, far: MakeFar) -> None:
 
 def test_nobody_has_agreed(tmp_path: Path, far: MakeFar) -> None:
     real = Real(tmp_path)
-    desk = far(DESK.replace("{link}", real.name).replace("{dialect}", "grbl"), agreed=lambda what: False)
+    desk = far(DESK.replace("{link}", real.name).replace("{dialect}", "grbl"), agreed=False)
     rail = Rail(desk, real)
     rail.comes_to("idle")
     desk.tap("shoulder-left")

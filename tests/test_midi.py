@@ -132,10 +132,10 @@ def test_a_port_of_another_program_is_connected_with_when_it_comes(
     file = tmp_path / "later"
     for _ in range(2):  # and again when it has gone and come back
         with file.open("wb") as out, program(sys.executable, "-c", MONITOR, env=jack, stdout=out):
-            hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+            hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
             hands.tap("south")
             hands.until(lambda: file.read_text() == "90 3c 64\n80 3c 00\n")
-        hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == [], "gone")
+        hands.until(lambda: hands.facts["midi"]["stage"]["to"] == [], "gone")
 
 
 @needs_jack
@@ -144,7 +144,7 @@ def test_every_note_has_its_end(jack: dict[str, str], far: MakeFar, monitor: Mon
     hands = far(desk(), jack)
     hands.look(0.1)
     monitor.connect("Fenko:stage")
-    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"])
+    hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"])
     hands.tap("north")
     hands.press("south")
     hands.press("east")
@@ -287,7 +287,7 @@ def test_a_synthesiser_plays_the_note_and_ends_it(jack: dict[str, str], far: Mak
         )
         source = next(name for name in jack_ports(jack).split() if "fluid" in name and "left" in name)
         hands = far(desk(midi), jack)
-        hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == [midi])
+        hands.until(lambda: hands.facts["midi"]["stage"]["to"] == [midi])
         with program(sys.executable, "-c", METER, source, env=jack, stdout=out):
             levels = lambda: [float(line) for line in loud.read_text().split()]  # noqa: E731
             hands.until(lambda: len(levels()) > 5)
@@ -421,7 +421,7 @@ def test_a_note_ends_however_often_its_workers_die(
     hands.look(0.1)
     if not port:
         monitor.connect("Fenko:stage")
-    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+    hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
     hands.press("south")
     hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
     for _ in range(3):
@@ -437,7 +437,7 @@ def test_a_note_ends_that_was_let_go_while_its_workers_hung(
     jack: dict[str, str], far: MakeFar, monitor: Monitor
 ) -> None:
     hands = far(desk("monitor*"), jack)
-    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+    hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
     hands.press("south")
     hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
     os.kill(hands.workers, signal.SIGSTOP)
@@ -451,7 +451,7 @@ def test_a_note_ends_that_was_let_go_while_its_workers_hung(
 def test_ports_are_connected_once(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
     """A connection that is asked for again makes the server tell everybody of a new graph: once it went on for ever."""
     hands = far(desk("monitor*"), jack)
-    hands.until(lambda: hands.ends.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+    hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
 
     def switches() -> int:
         told = Path(f"/proc/{hands.workers}/task").iterdir()

@@ -184,7 +184,7 @@ def test_answers_at_a_port_of_their_own(far: MakeFar, ear: Ear) -> None:
     hands.until(lambda: ear.heard)
     ear.line.sendto(message("/c_set", (3, 0.5)), ("127.0.0.1", listen))
     hands.until(lambda: hands.engine.values["value", "loudness"] == 0.5)
-    assert hands.ends.facts["osc"]["engine /c_set"] == {"value": 0.5}
+    assert hands.facts["osc"]["engine /c_set"] == {"value": 0.5}
 
 
 def test_an_answer_sets_where_a_binding_has_come_to(far: MakeFar, ear: Ear) -> None:

@@ -23,6 +23,7 @@ from packaging.requirements import Requirement
 from fenko import __version__
 from pages import snippets
 
+pytestmark = pytest.mark.long
 ROOT = Path(__file__).parent.parent
 PROJECT = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
 FIRST_LINES = subprocess.run(
@@ -147,6 +148,13 @@ needs_debian = pytest.mark.skipif(
 )
 
 
+def clean_root(root: Path, *release: str) -> Path:
+    """A Debian in which nothing has been installed."""
+    done = subprocess.run([ROOT / "tools/clean-root", root, *release], capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+    return root
+
+
 @pytest.fixture(scope="module")
 def fresh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, float]]:
     """A Debian in which nothing but the package has been installed, and how many seconds that took."""
@@ -155,10 +163,7 @@ def fresh(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, floa
         [sys.executable, str(ROOT / "tools/debian.py"), str(folder / "deb")], capture_output=True, text=True
     )
     assert out.returncode == 0, out.stderr
-    root = folder / "debian"
-    command = [ROOT / "tools/clean-root", root]
-    done = subprocess.run(command, capture_output=True, text=True)
-    assert done.returncode == 0, done.stdout[-2000:] + done.stderr[-2000:]
+    root = clean_root(folder / "debian")
     (package,) = (folder / "deb").glob("*.deb")
     shutil.copy(package, root / "root/fenko.deb")
     begun = time.monotonic()
@@ -242,33 +247,37 @@ def test_a_stranger_has_a_binding_that_works_in_five_commands(fresh: tuple[Path,
 
 
 @needs_debian
-def test_the_demo_needs_no_compiler_and_no_administrator(fresh: tuple[Path, float]) -> None:
-    """`make demo`, from nothing, as an ordinary user of a Debian that has make and Python and no compiler."""
-    root, _ = fresh
-    done = within(root, "sh", "-c", "apt-get install -y --no-install-recommends make python3-venv >/tmp/said 2>&1")
-    assert done.returncode == 0, (root / "tmp/said").read_text()[-2000:]
+@pytest.mark.parametrize("release", ["bookworm", "trixie"])
+def test_both_commands_need_no_compiler_and_no_administrator(release: str, tmp_path: Path) -> None:
+    """`make demo` and `pip install .`, from nothing, as an ordinary user of a Debian that has make and Python and no compiler."""
+    root = clean_root(tmp_path / "debian", release)
+    said = within(root, "sh", "-c", "apt-get install -y --no-install-recommends make python3-venv 2>&1")
+    assert said.returncode == 0, said.stdout[-2000:]
     assert within(root, "sh", "-c", "command -v cc gcc clang").returncode != 0
     home = root / "home/nell"
-    shutil.rmtree(home, ignore_errors=True)
-    home.mkdir(parents=True)
     files = subprocess.run(["git", "ls-files", "-z"], cwd=ROOT, capture_output=True, text=True, check=True).stdout
     for name in files.split("\0")[:-1]:
         if (ROOT / name).is_file():
             (home / "fenko" / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy(ROOT / name, home / "fenko" / name)
+    for path in (home, *home.rglob("*")):
+        os.chown(path, 1234, 1234, follow_symlinks=False)
     # How this machine reaches packages, the clean one does too.
     shutil.copy("/etc/ssl/certs/ca-certificates.crt", root / "etc/ssl/certs/ca-certificates.crt")
     pip = {
         name: value for name, value in os.environ.items() if name.startswith("PIP_") or name.lower().endswith("_proxy")
     }
-    for path in home.rglob("*"):
-        os.chown(path, 1234, 1234, follow_symlinks=False)
-    os.chown(home, 1234, 1234)
-    command = ["chroot", "--userspec=1234:1234", root, "sh", "-c", "cd /home/nell/fenko && make demo"]
     environment = {"PATH": "/usr/sbin:/usr/bin:/bin", "HOME": "/home/nell", "LANG": "C.UTF-8", **pip}
-    done = subprocess.run(command, env=environment, capture_output=True, text=True)
-    shutil.rmtree(home)
-    assert done.returncode == 0 and "Still down at the end: nothing." in done.stdout, done.stdout + done.stderr
+    for command in (
+        "make demo",
+        "python3 -m venv ~/own && ~/own/bin/pip install -q . && ~/own/bin/fenko demo --instant",
+    ):
+        done = subprocess.run(
+            ["chroot", "--userspec=1234:1234", root, "sh", "-c", f"cd ~/fenko && {command}"],
+            env=environment, capture_output=True, text=True,
+        )  # fmt: skip
+        assert done.returncode == 0 and "Still down at the end: nothing." in done.stdout, done.stdout + done.stderr
+    shutil.rmtree(root, ignore_errors=True)
 
 
 @needs_debian

@@ -83,7 +83,7 @@ def test_a_player_does_what_it_is_told(bus: dict[str, str], far: MakeFar, tmp_pa
         hands.until(lambda: status(bus, name) == "Paused")
         hands.tap("north")
         hands.until(lambda: "two" in player_property(bus, name, "Metadata"))
-        hands.until(lambda: hands.ends.facts["player"]["mpv"]["title"] == "two.wav", "its title is told")
+        hands.until(lambda: hands.facts["player"]["mpv"]["title"] == "two.wav", "its title is told")
         hands.tap("west")
         hands.until(lambda: "one" in player_property(bus, name, "Metadata"))
         assert hands.notes == []
@@ -92,21 +92,21 @@ def test_a_player_does_what_it_is_told(bus: dict[str, str], far: MakeFar, tmp_pa
 def test_position_and_title_are_known(bus: dict[str, str], far: MakeFar, tmp_path: Path) -> None:
     with playing(bus, sound_file(tmp_path / "tone.wav", 120)) as name:
         hands = far(DESK, bus)
-        fact = hands.until(lambda: hands.ends.facts["player"]["mpv"])
+        fact = hands.until(lambda: hands.facts["player"]["mpv"])
         assert fact["playing"]
         hands.look(0.3)
-        here = hands.ends.facts["player"]["mpv"]["position"]
+        here = hands.facts["player"]["mpv"]["position"]
         assert abs(here - position(bus, name)) < 0.5, "also while nothing is said of it"
         called(bus, name, "org.mpris.MediaPlayer2.Player.Pause")
-        hands.until(lambda: not hands.ends.facts["player"]["mpv"]["playing"], "what others do is heard")
-    hands.until(lambda: not hands.ends.facts["player"], "and that it has gone")
+        hands.until(lambda: not hands.facts["player"]["mpv"]["playing"], "what others do is heard")
+    hands.until(lambda: not hands.facts["player"], "and that it has gone")
 
 
 def test_the_one_that_plays_else_the_last(bus: dict[str, str], far: MakeFar, tmp_path: Path) -> None:
     file = sound_file(tmp_path / "tone.wav", 120)
     with playing(bus, file) as first, playing(bus, file) as second:
         hands = far(DESK, bus)
-        hands.until(lambda: len(hands.ends.facts["player"]) == 2)
+        hands.until(lambda: len(hands.facts["player"]) == 2)
         called(bus, first, "org.mpris.MediaPlayer2.Player.Pause")
         hands.tap("south")
         hands.until(lambda: status(bus, second) == "Paused", "the one that plays")

@@ -15,7 +15,7 @@ from typing import Any
 
 import pytest
 
-from desktops import DESKTOPS, desktop
+from desktops import DESKTOPS, desktop, lasting
 from support import FENKO, MakeDesk, wait_for
 
 PROGRAMS: dict[str, tuple[str, list[str]]] = {
@@ -137,7 +137,7 @@ def editor(request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk) 
     command = PROGRAMS[toolkit][0]
     if shutil.which(command) is None:
         pytest.skip(f"needs a {toolkit} program: apt-get install {command}")
-    with desktop(name) as shown:
+    with lasting(name, request.node) as shown:
         yield Editor(shown, tmp_path, make_desk(DESK), toolkit)
 
 

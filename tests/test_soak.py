@@ -31,7 +31,7 @@ from running import Running
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, wait_for
 
-pytestmark = needs_screen
+pytestmark = [needs_screen, pytest.mark.long]
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))
 PAUSES = 8 if SECONDS < 600 else 60
 PROBED = "f24"

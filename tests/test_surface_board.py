@@ -89,12 +89,12 @@ def test_the_reference_program_is_a_surface(board: Board, far: MakeFar) -> None:
     board.turn(-2)
     hands.until(lambda: [effect[3] for effect in hands.sent if effect[2] == "down"].count("left") == 2, "turned")
     board.hands(green="1")
-    hands.until(lambda: len(board.told) == 5, "told")
-    assert board.told == ["lamp red on", "tone 880 80", "text Reel 2", "rumble 60 120", "lamp glow #ff8800"]
+    hands.until(lambda: len(board.asked) == 5, "told")
+    assert board.asked == ["lamp red on", "tone 880 80", "text Reel 2", "rumble 60 120", "lamp glow #ff8800"]
     board.hands(lean="-500 0")
-    hands.until(lambda: board.told[5:] == ["lamp red off"])
+    hands.until(lambda: board.asked[5:] == ["lamp red off"])
     hands.close()
-    wait_for(lambda: board.told[6:] == ["rest"], "all off with the desk")
+    wait_for(lambda: board.asked[6:] == ["rest"], "all off with the desk")
 
 
 def test_a_board_is_watched_whatever_the_desk_has(board: Board, make_desk: MakeDesk, tmp_path: Path) -> None:
@@ -123,10 +123,10 @@ def test_another_desk_with_the_same_board_lets_go_of_nothing(board: Board, far: 
     hands.said("here now")
     board.hands(red="1")
     hands.until(lambda: held(hands), "held")
-    hands.workers_use(desk(board) + '[value.more]\nrange = [0, 5]\n[app.snipwell]\ncommand = ["snipwell"]\n')
+    hands.use(desk(board) + '[value.more]\nrange = [0, 5]\n[app.snipwell]\ncommand = ["snipwell"]\n')
     hands.look(0.5)
     assert held(hands) and not any("gone" in note for note in hands.notes)
-    hands.workers_use(desk_at("serial /dev/null"))
+    hands.use(desk_at("serial /dev/null"))
     hands.until(lambda: not held(hands), "let go")
 
 

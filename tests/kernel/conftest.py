@@ -3,11 +3,20 @@
 from __future__ import annotations
 
 import gc
+import os
 from collections.abc import Iterator
 
 import pytest
 from bench_devices import FenkoRun
 from evdev import UInput
+
+import lab
+
+
+def pytest_runtest_logreport(report: pytest.TestReport) -> None:
+    """In the emulated machine: whoever has had it started wants to know of each test."""
+    if "KERNEL_LAB" in os.environ:
+        print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="module", autouse=True)

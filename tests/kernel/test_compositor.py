@@ -16,6 +16,8 @@ import pytest
 
 from support import wait_for
 
+pytestmark = pytest.mark.long
+
 DESK = """
 [surface.pad]
 kind = "gamepad"

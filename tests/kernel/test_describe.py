@@ -7,12 +7,15 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
+import pytest
 from bench_devices import is_free, jog, key, keypad, twins, wait_for
 from evdev import UInput
 from evdev import ecodes as e
 
 from fenko.desk.descriptions import load_description
 from terminal import Terminal
+
+pytestmark = pytest.mark.long
 
 
 class Guided:

@@ -13,6 +13,8 @@ from evdev import ecodes as e
 
 from support import wait_for
 
+pytestmark = pytest.mark.long
+
 DESK = """
 [journal]
 keep = "90 days"

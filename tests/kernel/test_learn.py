@@ -17,6 +17,8 @@ from fenko.devices.node import OpenNode
 from fenko.system.things import list_nodes
 from terminal import Terminal
 
+pytestmark = pytest.mark.long
+
 DESK = """# The desk of a lab.
 format = 1
 [output]

@@ -113,6 +113,7 @@ def test_a_port_that_is_there_is_connected_with(bench: Bench, tmp_path: Path) ->
         os.close(reader)
 
 
+@pytest.mark.long
 def test_fenko_ready_lists_the_ports(bench: Bench) -> None:
     ready = subprocess.run(
         [sys.executable, "-m", "fenko", "ready", "--desk", str(bench.folder)], capture_output=True, text=True

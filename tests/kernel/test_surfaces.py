@@ -242,6 +242,7 @@ def test_it_is_there_again_when_it_comes_back(bench: Bench) -> None:
     assert bench.keys.events(2) == [(e.KEY_A, 1), (e.KEY_A, 0)]
 
 
+@pytest.mark.long
 def test_ready_and_devices_know_it(bench: Bench) -> None:
     command = [sys.executable, "-m", "fenko"]
     listed = subprocess.run([*command, "devices", "--format", "json"], capture_output=True, text=True)

@@ -180,6 +180,7 @@ def devices() -> Iterator[dict[str, UInput]]:
         device.close()
 
 
+@pytest.mark.long
 def test_everything_at_once(
     desk: Path, devices: dict[str, UInput], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -14,6 +14,8 @@ from bench_devices import key, pad
 from evdev import UInput
 from evdev import ecodes as e
 
+pytestmark = pytest.mark.long
+
 DESK = """
 [surface.pad]
 kind = "gamepad"

@@ -15,6 +15,8 @@ from evdev import ecodes as e
 
 from terminal import Terminal
 
+pytestmark = pytest.mark.long
+
 DESK = """
 [surface.pad]
 kind = "gamepad"

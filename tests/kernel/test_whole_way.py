@@ -11,7 +11,7 @@ from evdev import ecodes as e
 from screen import needs_screen, screen
 from support import wait_for
 
-pytestmark = needs_screen
+pytestmark = [pytest.mark.long, needs_screen]
 
 DESK = """
 [surface.pad]

@@ -67,11 +67,12 @@ class _Entry(NamedTuple):
     since: float
     queued: Queued
     effect: Effect
+    place: tuple[str, str, Hashable]
+    """What it is one of."""
 
-    @property
-    def place(self) -> tuple[str, str, Hashable]:
-        """What it is one of."""
-        return place_of(self.effect, self.queued)
+
+def _entry(since: float, queued: Queued, effect: Effect) -> _Entry:
+    return _Entry(since, queued, effect, place_of(effect, queued))
 
 
 class Backlog:
@@ -96,7 +97,7 @@ class Backlog:
     def put(self, effect: Effect, now: float, behind: bool = True) -> Queued:
         """One more waits, since `now`; `behind`: the target is slower than what is sent. Returns how it waits."""
         queued = queued_as(effect)
-        entry = _Entry(now, queued, effect)
+        entry = _entry(now, queued, effect)
         if not isinstance(effect, Moving):
             self._moving.pop(effect[1], None)
         elif queued.how in ("newest", "summed"):
@@ -137,6 +138,10 @@ class Backlog:
     def _leave_out(self, number: int) -> None:
         """One that is not kept will not be sent; what it leads to is the same as far as that can be."""
         entry = self._waiting[number]
+        if entry.queued.how not in ("summed", "flip", "last"):
+            self._remove(number)
+            self.left_out += 1
+            return
         after = next((one for one, other in self._waiting.items() if one > number and other.place == entry.place), None)
         self._remove(number)
         self.left_out += 1
@@ -151,7 +156,7 @@ class Backlog:
                 self._remove(after)  # twice over is nothing at all
                 self.left_out += 1
             else:
-                self._waiting[after] = _Entry(
+                self._waiting[after] = _entry(
                     later.since, Queued("last", later.queued.key), (*later.effect[:-1], turned)
                 )
 
@@ -166,7 +171,7 @@ class Backlog:
         self.take()
         for effect in effects:
             if (queued := queued_as(effect)).how in _KEPT:
-                self._add(_Entry(now, queued, effect))
+                self._add(_entry(now, queued, effect))
         left_out = self.left_out
         self._leave_out_where(lambda entry: True)
         self.left_out = left_out

@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import structs
 
-from fenko.core.changes import OUTSIDE, Change, Effect
+from fenko.core.changes import Change, Effect
 from fenko.core.controls import SORTS, is_far
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
@@ -49,11 +49,10 @@ class FarSurfaces(Hearer):
         """Told of each surface of which more is known now."""
         self.codings: dict[str, str] = {}
         """By address, how controls that turn without end write their steps, as far as that was recognised."""
-        self._feed = feed
         self._guesses = guesses
         self._values: dict[str, list[int]] = {}
         self._turns: dict[str, Turns] = {}
-        self.linked = Linked(self.surfaces, self._heard, note)
+        self.linked = Linked(self.surfaces, feed, note)
         self._router = Router(loop, lambda port, why: None)
         self._port = FarPort(["feedback"], Settings(tables, note, None, folder), "surfaces")
         self._port.hearer = self
@@ -61,7 +60,11 @@ class FarSurfaces(Hearer):
 
     def changes(self, surface: str, changes: list[Sent]) -> None:
         """Controls have changed."""
-        self.linked.changes(surface, changes)
+        if not self._guesses or surface not in self.surfaces:
+            self.linked.changes(surface, changes)
+            return
+        for change in changes:  # one by one, for after any of them more may be known of its control
+            self.linked.changes(surface, [self._guessed(surface, change)])
 
     def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
         """A surface has come, or gone."""
@@ -79,34 +82,22 @@ class FarSurfaces(Hearer):
         self.linked.use(self.surfaces)
         self.learned(surface.name)
 
-    def _heard(self, changes: Sequence[Change]) -> None:
-        if not self._guesses:
-            self._feed(changes)
-            return
-        for change in changes:  # one by one, for after any of them more may be known of its control
-            self._feed([self._guessed(change)])
-
-    def _guessed(self, change: Change) -> Change:
+    def _guessed(self, surface: str, change: Sent) -> Sent:
         """A change of a MIDI controller, as steps if it turns without end."""
-        t, address, value = change
-        if (
-            address in OUTSIDE
-            or not isinstance(value, Raw)
-            or (value.least, value.most) != (0, 127)
-            or "cc-" not in address
-        ):
+        t, control, value = change
+        if not isinstance(value, Raw) or (value.least, value.most) != (0, 127) or "cc-" not in control:
             return change
+        address = f"{surface}.{control}"
         if address in self._turns:
-            return (t, address, self._turns[address].turn(value.value))
+            return (t, control, self._turns[address].turn(value.value))
         values = self._values.setdefault(address, [])
         values.append(value.value)
         sort, coding = guessed(values[-_ENOUGH:]) if len(values) >= _ENOUGH else ("", "")
         if sort == "dial":
             self._turns[address], self.codings[address] = Turns(coding), coding
-            name, _, control = address.partition(".")
-            surface = self.surfaces[name]
-            self._know(structs.replace(surface, shapes=surface.shapes | {control: SORTS["dial"]}))
-            return (t, address, self._turns[address].turn(value.value))
+            known = self.surfaces[surface]
+            self._know(structs.replace(known, shapes=known.shapes | {control: SORTS["dial"]}))
+            return (t, control, self._turns[address].turn(value.value))
         return change
 
     def ended(self) -> None:

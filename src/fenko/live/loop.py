@@ -215,5 +215,9 @@ class Loop:
         for number, handler in self._before.items():
             signal.signal(number, handler)
         signal.set_wakeup_fd(self._wakeup_before)
+        self.close()
+
+    def close(self) -> None:
+        """Nobody waits here any more."""
         os.close(self._wake_read)
         os.close(self._wake_write)
