@@ -22,7 +22,7 @@ test: $(VENV)/tested lint
 # What takes long by its nature, and what is drawn at random, more often.
 test-long: $(VENV)/tested
 	tools/needs tests
-	$(BIN)/python -m pytest $(SIDE_BY_SIDE) -m "long or hypothesis" --hypothesis-profile=thorough --durations=25
+	FENKO_THOROUGH=1 $(BIN)/python -m pytest $(SIDE_BY_SIDE) -m "long or hypothesis" --durations=25
 
 lint: $(VENV)/tested
 	$(BIN)/ruff check src tests bench tools

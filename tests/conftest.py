@@ -17,9 +17,9 @@ import lab
 from fenko.outputs.registered import load
 from lab import KernelTest
 from rails import STARTED
-from support import FAILED, FENKO, MakeDesk, Run, run_within
+from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
-settings.register_profile("all", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("all", max_examples=tries(100), deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("all")
 
 
@@ -29,6 +29,7 @@ _LONGEST = ("kernel", "gnome", "kwin", "sway", "X11")
 """What takes minutes is begun first, so that it does not run alone at the end."""
 
 
+@pytest.hookimpl(tryfirst=True)  # who deals them out reads the groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Who runs several processes at a time has those tests in one that share something which takes long to make: a desktop, else
     what a file has for all of its tests."""

@@ -28,6 +28,15 @@ DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
 SLOWNESS = 6 if "KERNEL_LAB" in os.environ else 1
 """How much longer everything takes here; an emulated machine is slow."""
 
+THOROUGH = "FENKO_THOROUGH" in os.environ
+"""Whether there is time to try what is drawn at random more often (`make test-long`)."""
+
+
+def tries(usual: int) -> int:
+    """How often something is drawn at random: a third as often each time, and three times in the long run."""
+    return usual * 3 if THOROUGH else max(5, usual // 3)
+
+
 FAILED = pytest.StashKey[bool]()
 """Whether a test has failed so far; by its item."""
 

@@ -27,7 +27,7 @@ from fenko.studies.effort import BIT, FINGERS, PRESS, Model, Site, hand_of, reac
 from fenko.studies.made_up import made_up_year, write_made_up
 from fenko.studies.proposing import MOVING, Uses, nothing_known, propose
 from fenko.system.journal import journal_file
-from support import FENKO
+from support import FENKO, tries
 
 
 @st.composite
@@ -80,7 +80,7 @@ def _slow_best(problem: Problem) -> float:
 
 
 @given(problems())
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=tries(80), deadline=None)
 def test_all_are_tried_where_that_can_be(given_: tuple[Problem, tuple[int, ...]]) -> None:
     problem, now = given_
     found = arrange(problem, now)
@@ -91,7 +91,7 @@ def test_all_are_tried_where_that_can_be(given_: tuple[Problem, tuple[int, ...]]
 
 
 @given(problems(), st.integers(0, 99))
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=tries(60), deadline=None)
 def test_the_search_comes_close_to_it(given_: tuple[Problem, tuple[int, ...]], seed: int) -> None:
     problem, now = given_
     whole, arranging.TRIED_WHOLE = arranging.TRIED_WHOLE, 0
@@ -109,7 +109,7 @@ def test_the_search_comes_close_to_it(given_: tuple[Problem, tuple[int, ...]], s
 
 
 @given(problems(7))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=tries(40), deadline=None)
 def test_without_order_it_is_an_assignment_and_exact(given_: tuple[Problem, tuple[int, ...]]) -> None:
     problem, now = given_
     alone = Problem(problem.alone, problem.flow * 0, problem.between, problem.near)
@@ -238,7 +238,7 @@ def test_what_has_to_stay_stays() -> None:
 
 
 @given(st.data())
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=tries(25), deadline=None)
 def test_any_arrangement_leaves_the_desk_good(data: st.DataObject) -> None:
     """Whatever goes where: the desk loads, says the same of all else, and its expectations hold; comments are still there."""
     desk = load_desk(Path(str(DEMO)))

@@ -23,7 +23,7 @@ from fenko.desk.locate import line_and_column, locate
 from fenko.desk.problems import DeskError, Problem
 from fenko.desk.schema import desk_schema
 from hands import key_names, phrases
-from support import DEMO, MakeDesk, Run
+from support import DEMO, MakeDesk, Run, tries
 
 SURFACES = """
 [surface.pad]
@@ -272,7 +272,7 @@ def _broken_desk(folder: Path, data: st.DataObject) -> None:
     (folder / "desk.toml").write_bytes(data.draw(st.one_of(_mutated_bytes(good), _mutated_tree(good))))
 
 
-@settings(max_examples=300)
+@settings(max_examples=tries(300))
 @given(st.data())
 def test_broken_desks_are_told_and_nothing_else(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     folder = tmp_path_factory.getbasetemp() / "broken"
@@ -286,7 +286,7 @@ def test_broken_desks_are_told_and_nothing_else(tmp_path_factory: pytest.TempPat
         assert problem.render() and problem.as_json()
 
 
-@settings(max_examples=20)
+@settings(max_examples=tries(20))
 @given(st.data())
 def test_broken_desks_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     folder = tmp_path_factory.getbasetemp() / "broken"

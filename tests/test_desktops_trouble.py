@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from desktops import shown
 from running import DESK, Running, press, take
-from support import MakeDesk, wait_for
+from support import MakeDesk, tries, wait_for
 
 __all__ = ["shown"]
 
@@ -118,7 +118,7 @@ def test_whatever_hands_do_and_however_it_ends_nothing_stays_down(
 ) -> None:
     desk = str(make_desk(_BUSY_DESK))
 
-    @settings(max_examples=12, phases=[Phase.generate])
+    @settings(max_examples=tries(12), phases=[Phase.generate])
     @given(_HANDS, st.sampled_from([signal.SIGKILL, signal.SIGTERM, signal.SIGINT, None]), st.floats(0, 1.5))
     def try_it(hands: list[tuple[float, str, float]], end: signal.Signals | None, after: float) -> None:
         events = sorted(event for t, control, length in hands for event in press(t, control, length))

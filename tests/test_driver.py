@@ -31,7 +31,7 @@ from fenko.outputs.port import Port, PortLost
 from fenko.outputs.ports import PORTS
 from fenko.outputs.x11 import LEDGER_SIZE
 from fenko.system.kernel import EVENT, KEY
-from support import DEMO
+from support import DEMO, tries
 
 DESK = compiled(load_desk(DEMO))
 
@@ -82,7 +82,7 @@ _effects = st.lists(
 )
 
 
-@settings(max_examples=60)
+@settings(max_examples=tries(60))
 @given(_effects, st.randoms(use_true_random=False))
 def test_an_output_keeps_order_and_gaps_however_its_effects_come(wanted: list[tuple[str, str]], random: Any) -> None:
     clock = Clock()
@@ -183,7 +183,7 @@ class _Port(Port):
         self.closed += 1
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(_changes)
 def test_a_session_leaves_nothing_down(changes: list[tuple[str, Any]]) -> None:
     port = _Port()

@@ -17,7 +17,7 @@ from fenko.desk.editing import EditError, binding_value, set_binding, set_entry,
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
 from fenko.system.history import versions
-from support import DEMO
+from support import DEMO, tries
 
 HEAD = """format = 1 # the first line
 [surface.pad]
@@ -150,7 +150,7 @@ def _desks(draw: st.DrawFn) -> str:
     return draw(st.sampled_from(["\n", "\r\n"])).join(lines) + draw(st.sampled_from(["", "\n"]))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=tries(150), deadline=None)
 @given(_desks(), st.lists(st.tuples(st.sampled_from(_CONTROLS), st.sampled_from(["press", "tap", "hold"])), max_size=5))
 def test_edits_leave_everything_else_byte_for_byte(text: str, edits: list[tuple[tuple[str, ...], str]]) -> None:
     with tempfile.TemporaryDirectory() as name:

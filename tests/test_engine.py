@@ -21,6 +21,7 @@ from fenko.core.plan import BASE, Binding, Cell, Layer, Level, Plan, Profile, Ti
 from fenko.core.rehearsal import rehearse
 from fenko.core.value import Value
 from hands import SURFACES, Witness, at_rest, kept_apart, performances, plans
+from support import tries
 
 HOLD, STROKE, GAP = 0.2, 0.01, 0.002
 
@@ -472,7 +473,7 @@ def test_a_press_the_short_way_leaves_no_trace_behind() -> None:
     assert keys(play(desk, *changes)) == "a+ b+ a- b- c+ c-"
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(plans(), performances())
 def test_with_all_controls_at_rest_nothing_stays_down(desk: Plan, changes: list[Change]) -> None:
     engine, witness = Engine(desk), Witness()
@@ -511,7 +512,7 @@ def test_the_same_key_keeps_its_gap_on_every_shorter_way(listener: Any, held: li
     assert [effect[2:] for effect in effects].count(("down", "a")) == 4 + 6
 
 
-@settings(max_examples=200)
+@settings(max_examples=tries(200))
 @given(plans(), plans(), performances(), performances())
 def test_another_plan_in_the_middle_leaves_nothing_behind(
     desk: Plan, other: Plan, before: list[Change], after: list[Change]
@@ -588,7 +589,7 @@ class Plodding(Engine):
         return effects
 
 
-@settings(max_examples=400)
+@settings(max_examples=tries(400))
 @given(plans(), performances(), st.booleans())
 def test_the_shorter_ways_lead_to_the_same_place(desk: Plan, changes: list[Change], told: bool) -> None:
     """Also for who listens: the same actions are reported, at the same times."""
@@ -650,7 +651,7 @@ def _quick_hands(draw: st.DrawFn) -> list[Change]:
     return changes
 
 
-@settings(max_examples=300)
+@settings(max_examples=tries(300))
 @given(_quick_hands(), st.sets(st.integers(0, 40)))
 def test_who_looks_at_what_is_held_changes_nothing(changes: list[Change], looks: set[int]) -> None:
     watched, plodding = Engine(plan(base=_PLAIN)), Plodding(plan(base=_PLAIN))
@@ -663,13 +664,13 @@ def test_who_looks_at_what_is_held_changes_nothing(changes: list[Change], looks:
     assert list(watched.advance(end)) == list(plodding.advance(end))
 
 
-@settings(max_examples=1000)
+@settings(max_examples=tries(1000))
 @given(_quick_hands(), st.booleans())
 def test_the_shorter_ways_mix_with_the_longer_ones(changes: list[Change], told: bool) -> None:
     _lead_to_the_same_place(plan(base=_PLAIN), changes, told)
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(plans(), performances(), st.data())
 def test_time_in_pieces_or_in_one_go_is_the_same(desk: Plan, changes: list[Change], data: st.DataObject) -> None:
     whole = [effect for effects in rehearse(desk, changes) for effect in effects]
@@ -686,7 +687,7 @@ def test_time_in_pieces_or_in_one_go_is_the_same(desk: Plan, changes: list[Chang
     assert pieces == whole
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(plans(), performances())
 def test_the_short_way_and_the_long_way_are_the_same(desk: Plan, changes: list[Change]) -> None:
     told: list[str] = []
@@ -696,7 +697,7 @@ def test_the_short_way_and_the_long_way_are_the_same(desk: Plan, changes: list[C
         assert list(plain.feed(change)) == list(watched.feed(change))
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(plans(), performances())
 def test_release_all_lifts_everything_at_any_moment(desk: Plan, changes: list[Change]) -> None:
     engine, witness = Engine(desk), Witness()

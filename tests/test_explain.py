@@ -18,7 +18,7 @@ from fenko.desk.settings import find_settings
 from fenko.desk.settings import settings as all_settings
 from fenko.desk.structure import fields
 from hands import SURFACES, Witness, plans
-from support import DEMO, MakeDesk, Run
+from support import DEMO, MakeDesk, Run, tries
 
 DESK = """[surface.pad]
 kind = "gamepad"
@@ -189,7 +189,7 @@ def test_a_script_says_where_it_is_wrong(text: str, offset: int, hint: str | Non
 _WORDS = st.sampled_from([*HAND_WORDS, "pad.south", "pad.hat.left", "pad.east+south", "dial.dial.left", "fast", "3", '"', "pad", "keys.kp1-x2"])  # fmt: skip
 
 
-@settings(max_examples=400)
+@settings(max_examples=tries(400))
 @given(st.one_of(st.text(max_size=30), st.lists(_WORDS, max_size=4).map(" ".join)))
 def test_a_script_raises_nothing_but_its_own_error(text: str) -> None:
     try:
@@ -206,7 +206,7 @@ _DEEDS = [
 ]  # fmt: skip
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=tries(120), deadline=None)
 @given(plans(), st.lists(st.sampled_from(_DEEDS), max_size=8))
 def test_any_script_on_any_desk_tells_what_a_program_sees(plan: Any, texts: list[str]) -> None:
     outcome = perform(plan, [parse_hand_step(text, SURFACES) for text in texts])

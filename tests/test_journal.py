@@ -32,7 +32,7 @@ from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalErr
 from running import DESK as PLAIN
 from running import Running, press, take
 from screen import screen
-from support import FENKO, wait_for
+from support import FENKO, tries, wait_for
 
 DESK = """
 format = 1
@@ -323,7 +323,7 @@ def _all(journal: Journal) -> list[Any]:
         lambda batches: [[msgspec.structs.replace(use, at=second + use.at) for use in uses] for second, uses in batches]
     )
 )
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=tries(40), deadline=None)
 def test_what_is_written_is_read_back(batches: list[list[Use]]) -> None:
     import tempfile
 

@@ -35,7 +35,7 @@ from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Timer
 from fenko.workers.way_lent import LentWay
-from support import FENKO, MakeDesk, Run, wait_for
+from support import FENKO, MakeDesk, Run, tries, wait_for
 
 __all__ = ["far"]
 needs_broker = needed("mosquitto", "mosquitto_sub", "mosquitto_pub", "mosquitto_passwd")
@@ -387,7 +387,7 @@ def travel(
     return way, done
 
 
-@settings(max_examples=300)
+@settings(max_examples=tries(300))
 @given(moves, st.integers(0, 1 << 30), st.floats(0, 0.5), st.floats(0, 0.2), st.floats(-1e6, 1e6))
 def test_nothing_is_stuck_and_the_order_of_the_hand_is_kept(
     hands: list[tuple[float, str, int]], seed: int, loss: float, delay: float, apart: float
@@ -417,7 +417,7 @@ def test_nothing_is_stuck_and_the_order_of_the_hand_is_kept(
     assert way.taking.due == inf or any(off_rest(value) and control != "knob" for control, value in stands.items())
 
 
-@settings(max_examples=150)
+@settings(max_examples=tries(150))
 @given(moves, st.integers(0, 1 << 30), st.floats(0, 0.1))
 def test_on_a_good_line_all_arrives_at_the_times_of_the_hand(hands: list[Move], seed: int, delay: float) -> None:
     way, done = travel(hands, seed, 0.0, delay, 0.15, 12345.678)
@@ -494,7 +494,7 @@ _DATA = st.recursive(
 )
 
 
-@settings(max_examples=600)
+@settings(max_examples=tries(600))
 @given(st.lists(_DATA, max_size=8), st.data())
 def test_whatever_a_peer_says_only_controls_of_the_surface_change(packets: list[Any], data: st.DataObject) -> None:
     taking = Taking(OFFER, "s", 0.15)
@@ -549,7 +549,7 @@ class Table:
             timer.tick(due)
 
 
-@settings(max_examples=200)
+@settings(max_examples=tries(200))
 @given(
     hands=st.lists(
         st.tuples(st.sampled_from(["south", "east"]), st.floats(0.01, 0.5), st.floats(0.01, 0.6)),

@@ -6,6 +6,8 @@ import itertools
 import json
 import os
 import random
+import socket
+import threading
 import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -26,10 +28,11 @@ from fenko.machines.gcode import KNOWN, GcodeError, read_line
 from fenko.machines.jogging import ALIVE, BEYOND, GONE
 from fenko.machines.planner import AxisLimits, Planner
 from fenko.machines.rehearsed import Rehearsal
+from fenko.machines.serving import End, serve
 from fenko.machines.settings import MachineSettings
 from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
 from rails import Real
-from support import Run
+from support import Run, tries, wait_for
 
 AXES = {"x": AxisLimits(0, 300, 50, 500), "y": AxisLimits(0, 200, 40, 300)}
 SLACK = 0.03
@@ -200,7 +203,7 @@ def test_what_nobody_knows_is_not_warned_of() -> None:
     assert told("G1 X5")[0].errors and told("A5")[0].errors == (("this machine has no axis a", 1),)
 
 
-@settings(max_examples=60)
+@settings(max_examples=tries(60))
 @given(st.lists(st.tuples(st.floats(-60, 60), st.floats(-60, 60), st.booleans()), min_size=1, max_size=10))
 def test_what_is_told_is_what_the_machine_does(moves: list[tuple[float, float, bool]]) -> None:
     """A line without a warning is taken by the simulated machine, and ends where the reading says; one with, it refuses."""
@@ -365,7 +368,7 @@ def test_two_axes_keep_the_direction_of_the_stick(dialect: str) -> None:
     assert all(abs((one["y"] - 100) + 0.75 * (one["x"] - 100)) < 0.2 for one in places)
 
 
-@settings(max_examples=25)
+@settings(max_examples=tries(25))
 @given(
     st.sampled_from([*DIALECTS]),
     st.lists(
@@ -479,7 +482,7 @@ def random_hands(luck: random.Random) -> Iterator[tuple[float, dict[str, float] 
             yield seconds, {} if kind < 0.75 else None, kind < 0.9
 
 
-@settings(max_examples=60)
+@settings(max_examples=tries(60))
 @given(st.sampled_from([*DIALECTS]), st.integers(0, 10_000_000))
 @example("lines", 2745207)  # started anew while a piece was on its way, which it then read as a place
 def test_whatever_happens_it_stays_and_it_stops(dialect: str, seed: int) -> None:
@@ -520,7 +523,7 @@ def test_whatever_happens_it_stays_and_it_stops(dialect: str, seed: int) -> None
             assert after.speed == 0, seed
 
 
-@settings(max_examples=60)
+@settings(max_examples=tries(60))
 @given(st.sampled_from([*DIALECTS]), st.integers(0, 10_000_000))
 def test_answers_that_mean_nothing_move_nothing(dialect: str, seed: int) -> None:
     luck = random.Random(seed)
@@ -647,7 +650,7 @@ def test_what_is_sent_is_read_once_more() -> None:
     assert "nothing is sent: G1 Q5: the letter `Q` is not known" in bench.notes[-1]
 
 
-@settings(max_examples=40)
+@settings(max_examples=tries(40))
 @given(
     st.lists(st.tuples(st.sampled_from("xy"), st.sampled_from([0.1, 1.0, 5.0, -0.3, -2.0])), min_size=1, max_size=12)
 )
@@ -664,7 +667,7 @@ def test_the_same_steps_on_every_dialect(steps: list[tuple[str, float]]) -> None
     assert len({*places}) == 1, places
 
 
-@settings(max_examples=30)
+@settings(max_examples=tries(30))
 @given(st.floats(-40, 40), st.floats(-30, 30), st.sampled_from([0.2, 0.7, 1.5]))
 def test_the_same_way_on_every_dialect(x: float, y: float, seconds: float) -> None:
     """The same hand leads along the same line, and to the same place but for what is on its way."""
@@ -683,7 +686,7 @@ def test_the_same_way_on_every_dialect(x: float, y: float, seconds: float) -> No
     assert ((ax - bx) ** 2 + (ay - by) ** 2) ** 0.5 <= ((x * x + y * y) ** 0.5) * (BEYOND + ASKED_EVERY + PERIOD) + 0.05
 
 
-@settings(max_examples=25)
+@settings(max_examples=tries(25))
 @given(st.integers(0, 10_000_000))
 def test_somebody_else_reads_the_same_in_what_was_sent(seed: int) -> None:
     """gcode-machine, which nobody here wrote, comes to the same place."""
@@ -851,3 +854,35 @@ def test_a_board_that_starts_anew_moves_nothing_before_it_is_homed_or_unlocked()
     bench.run(0.5, {})
     bench.run(1.0, {"x": 20.0})
     assert bench.x > stuck["x"] + 10
+
+
+def test_a_simulated_machine_is_served_to_who_comes_last() -> None:
+    machine, end = SimulatedMachine(AXES, homing=False), End(0)
+    states: list[str] = []
+    over = threading.Thread(target=serve, args=(machine, end, 3.0, states.append))
+    over.start()
+
+    def come() -> socket.socket:
+        host, _, port = end.name.removeprefix("tcp ").partition(":")
+        line = socket.create_connection((host, int(port)), timeout=5)
+        line.settimeout(5)
+        return line
+
+    def says(line: socket.socket, text: str) -> None:
+        said = b""
+        while text.encode() not in said:
+            said += line.recv(4096)
+            assert said
+
+    with come() as first:
+        first.sendall(b"$J=G91 X5 F3000\n")
+        says(first, "ok")
+        with come() as second:
+            second.sendall(b"?")
+            says(second, "<Jog")
+            assert first.recv(4096) == b"", "one program at a time"
+            wait_for(lambda: states[-1:] == ["Idle"] and "Jog" in states, "the jog's end")
+            second.sendall(b"?")
+            says(second, "MPos:5.000")
+    over.join()
+    end.close()

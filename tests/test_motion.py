@@ -34,7 +34,7 @@ from fenko.desk.problems import DeskError
 from fenko.desk.structure import fields
 from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
-from support import DEMO, MakeDesk, Run
+from support import DEMO, MakeDesk, Run, tries
 
 EXACT = Conditioning(dead_zone=0.0)
 VALUES = {("value", "level"): Value("level", 0, 100, start=50), ("value", "grain"): Value("grain", -1, 1, step=0.25)}
@@ -461,7 +461,7 @@ _REPORTS = st.lists(
 )  # fmt: skip
 
 
-@settings(max_examples=200)
+@settings(max_examples=tries(200))
 @given(_REPORTS, st.sampled_from([EXACT, Conditioning(dead_zone=0.2, outer=0.9), Conditioning(curve="soft")]))
 def test_random_hands_move_things_as_far_as_a_slow_model_says(
     reports: list[tuple[str, float, float]], by: Conditioning

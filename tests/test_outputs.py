@@ -34,7 +34,7 @@ from fenko.outputs.keys import in_halves, of_halves
 from fenko.system.packets import Packets
 from fenko.workers.lane import FIRST_PAUSE, Lane, Line, Telling
 from fenko.workers.worker import Away, Worker
-from support import MakeDesk, Run, wait_for
+from support import MakeDesk, Run, tries, wait_for
 
 __all__ = ["far"]
 DOCS = Path(__file__).parent.parent / "docs"
@@ -263,7 +263,7 @@ moves = st.lists(
     ),
     hands=moves,
 )
-@settings(deadline=None, max_examples=250)
+@settings(deadline=None, max_examples=tries(250))
 def test_any_mixture_ends_at_any_moment(
     phrases: list[str], hands: list[tuple[str, Any]], tmp_path_factory: Any
 ) -> None:

@@ -27,7 +27,7 @@ from fenko.drawing.svg import svg
 from fenko.showing.sheets import binding_profiles, parts
 from fenko.showing.shown import Surfaces
 from fenko.system import icons
-from support import DEMO, MakeDesk, Run
+from support import DEMO, MakeDesk, Run, tries
 
 LOOK = Look(PAPER, measure)
 LONG = "Donaudampfschifffahrtsgesellschaftskapitän"
@@ -73,7 +73,7 @@ def test_nothing_is_lost_when_text_is_broken(text: str, wide: float) -> None:
         assert lines is not None or not anywhere
 
 
-@settings(max_examples=60)
+@settings(max_examples=tries(60))
 @given(
     st.sampled_from(SCRIPTS) | st.text(max_size=40),
     st.lists(st.sampled_from(SCRIPTS), max_size=3),

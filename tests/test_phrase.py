@@ -15,6 +15,7 @@ from fenko.core.verbs.text import Type
 from fenko.core.verbs.waiting import Wait
 from fenko.core.words import format_time, parse_time
 from hands import key_names, phrases
+from support import tries
 
 
 @pytest.mark.parametrize(
@@ -84,7 +85,7 @@ def test_says_where_it_is_wrong(text: str, offset: int, length: int, hint: str |
     assert (error.value.offset, error.value.length, error.value.hint) == (offset, length, hint), str(error.value)
 
 
-@settings(max_examples=500)
+@settings(max_examples=tries(500))
 @given(phrases(key_names))
 def test_what_is_printed_reads_back_the_same(phrase: Phrase) -> None:
     assert parse_phrase(str(phrase)) == phrase
@@ -117,7 +118,7 @@ _PIECES = st.sampled_from(
 )
 
 
-@settings(max_examples=500)
+@settings(max_examples=tries(500))
 @given(st.one_of(st.text(max_size=40), st.lists(_PIECES, max_size=12).map("".join)))
 def test_nothing_but_its_own_error_comes_out(text: str) -> None:
     try:

@@ -15,7 +15,7 @@ from fenko.cli import cli
 from fenko.core.rehearsal import rehearse
 from fenko.desk.load import load_desk
 from fenko.devices.take import TakeError, read_take
-from support import DEMO, MakeDesk, Run
+from support import DEMO, MakeDesk, Run, tries
 
 DESK = """
 format = 1
@@ -200,7 +200,7 @@ def _broken_take(path: Path, data: st.DataObject) -> None:
     path.write_bytes(good[:a] + new + good[min(b, a + 20) :])
 
 
-@settings(max_examples=300)
+@settings(max_examples=tries(300))
 @given(st.data())
 def test_broken_takes_are_told_and_nothing_else(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     path = tmp_path_factory.getbasetemp() / "broken.jsonl"
@@ -213,7 +213,7 @@ def test_broken_takes_are_told_and_nothing_else(tmp_path_factory: pytest.TempPat
         list(rehearse(_PLAN, changes))
 
 
-@settings(max_examples=20)
+@settings(max_examples=tries(20))
 @given(st.data())
 def test_broken_takes_never_make_a_traceback(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
     path = tmp_path_factory.getbasetemp() / "broken.jsonl"

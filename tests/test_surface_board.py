@@ -27,7 +27,7 @@ from fenko.core.controls import SORTS
 from fenko.core.flow import MOST_A_SECOND, Flow, summed_up
 from fenko.core.inputs import Raw
 from fenko.data import BOARDS
-from support import FENKO, MakeDesk, wait_for
+from support import FENKO, MakeDesk, tries, wait_for
 
 __all__ = ["far"]
 DESK = """
@@ -352,7 +352,7 @@ _WORDS = st.sampled_from(
 )  # fmt: skip
 
 
-@settings(max_examples=1500)
+@settings(max_examples=tries(1500))
 @given(st.lists(st.one_of(_WORDS, st.binary(max_size=8)), max_size=80), st.integers(1, 40))
 def test_whatever_a_line_says_only_controls_of_it_change(words: list[bytes], cut: int) -> None:
     data = b" ".join(words)
@@ -382,7 +382,7 @@ def test_lines_to_a_board_are_short_and_plain() -> None:
 # --- Floods ---
 
 
-@settings(max_examples=300)
+@settings(max_examples=tries(300))
 @given(
     st.lists(st.tuples(st.integers(0, 30), st.sampled_from(["red", "knob", "dial"]), st.integers(-3, 3)), max_size=300),
     st.integers(4, 60),

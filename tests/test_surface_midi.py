@@ -22,7 +22,7 @@ from fenko.core.inputs import Raw
 from fenko.core.midi_in import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
 from fenko.desk.descriptions import load_description
 from fenko.workers.way_midi import MidiWay, message_for
-from support import FENKO, MakeDesk, Run, wait_for
+from support import FENKO, MakeDesk, Run, tries, wait_for
 
 __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
@@ -373,7 +373,7 @@ def test_what_a_control_is_shows_in_what_it_sends() -> None:
     assert guessed([3, 5, 9, 14, 30, 31]) == ("fader", "")
 
 
-@settings(max_examples=400)
+@settings(max_examples=tries(400))
 @given(st.lists(st.binary(max_size=6), max_size=60), st.floats(0, 0.01))
 def test_whatever_comes_only_controls_change_and_all_is_let_go(parts: list[bytes], pause: float) -> None:
     stream = MidiStream()

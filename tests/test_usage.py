@@ -24,7 +24,7 @@ from fenko.studies.made_up import MadeUp, made_up_year, write_made_up
 from fenko.studies.tally import AFTERWARDS, SOON, USES, Tally, read_uses, tally
 from fenko.studies.usage import Usage, usage_of
 from fenko.system.journal import UNKNOWN, Binding, Journal, journal_file
-from support import FENKO
+from support import FENKO, tries
 
 SEEDS = int(os.environ.get("FENKO_USAGE_SEEDS", "50"))
 BINDINGS = {
@@ -89,7 +89,7 @@ def _slowly(every: list[Row]) -> dict[str, Any]:
 
 
 @given(rows(), st.integers(1, 5))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=tries(300), deadline=None)
 def test_a_journal_is_counted_as_the_docs_say(every: list[Row], pieces: int) -> None:
     found = tally(read_uses([_packed(every)]), BINDINGS)
     slow = _slowly(every)

@@ -27,6 +27,7 @@ from fenko.system.toplevels import Toplevels
 from fenko.system.wayland import Wayland
 from fenko.system.wayland_tables import INTERFACES
 from fenko.system.xkb import KeyboardMap, keysym_of
+from support import tries
 
 XML = [
     Path("/usr/share/wayland/wayland.xml"),
@@ -122,7 +123,7 @@ _GLOBALS = [
 ]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=tries(150), deadline=None)
 @given(st.lists(st.one_of(st.binary(max_size=64), _HEAD), max_size=12), st.booleans())
 def test_a_compositor_that_says_anything_breaks_nothing(answers: list[bytes], offers: bool) -> None:
     with tempfile.TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
@@ -156,7 +157,7 @@ _BASES = {name: KeyboardMap.named(name, "") for name in ("us", "de", "us,ru", "g
 _STRANGE = st.characters(categories=("L", "N", "P", "S"), max_codepoint=0xFFFF)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=tries(60), deadline=None)
 @given(st.sampled_from(sorted(_BASES)), st.lists(st.lists(_STRANGE, min_size=1, max_size=40), min_size=1, max_size=5))
 def test_what_is_lent_is_what_the_keymap_says(base: str, texts: list[list[str]]) -> None:
     """Compiled by libxkbcommon, every character of every text is where it is said to be."""
@@ -194,7 +195,7 @@ def test_more_than_can_be_lent_gives_way_to_the_newest() -> None:
     assert keymap.codes(text[0]) == held, "what is down keeps its key"
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=tries(25), deadline=None)
 @given(
     st.sampled_from([("us", ""), ("de", ""), ("ru", ""), ("fr", "oss")]),
     st.lists(_STRANGE, min_size=1, max_size=80, unique=True),
