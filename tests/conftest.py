@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, settings
+from xdist.scheduler import LoadScopeScheduling
 
 import lab
 from fenko.outputs.registered import load
@@ -29,23 +30,37 @@ _LONGEST = ("kernel", "gnome", "kwin", "sway", "X11")
 """What takes minutes is begun first, so that it does not run alone at the end."""
 
 
-@pytest.hookimpl(tryfirst=True)  # who deals them out reads the groups
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Who runs several processes at a time has those tests in one that share something which takes long to make: a desktop, else
-    what a file has for all of its tests."""
-    items[:] = [KernelTest.of(item) if _group(item) == "kernel" and not lab.HERE else item for item in items]
-    groups = {item: _group(item) for item in items}
-    items.sort(key=lambda item: _LONGEST.index(groups[item]) if groups[item] in _LONGEST else len(_LONGEST))
-    for item, group in groups.items():
-        item.add_marker(pytest.mark.xdist_group(group))
+_OF_DESKTOPS = ("test_desktops", "test_desktops_trouble", "test_programs")
 
 
-def _group(item: pytest.Item) -> str:
-    if item.path.parent.name == "kernel":
+def group_of(test: str) -> str:
+    """What a test, by its name, shares with others that takes long to make: a desktop, a kernel, else what its file has for all of
+    its tests."""
+    path, _, name = test.partition("::")
+    given = name.partition("[")[2].removesuffix("]").split("-")
+    if path.startswith("tests/kernel/"):
         return "kernel"
-    given: dict[str, Any] = item.callspec.params if hasattr(item, "callspec") else {}
-    desktop = given.get("shown") or given.get("editor", ("",))[0]
-    return desktop if desktop in _LONGEST else item.path.stem
+    return next((one for one in given if one in _LONGEST and Path(path).stem in _OF_DESKTOPS), path)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Where there is no such kernel here, its tests run elsewhere; and those of a group follow one another."""
+    items[:] = [KernelTest.of(item) if group_of(item.nodeid) == "kernel" and not lab.HERE else item for item in items]
+    groups = [*_LONGEST, *dict.fromkeys(group_of(item.nodeid) for item in items)]
+    items.sort(key=lambda item: groups.index(group_of(item.nodeid)))
+
+
+class Groups(LoadScopeScheduling):
+    """Whoever runs several processes at a time has the tests of a group in one of them."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return group_of(nodeid)
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Groups:
+    """How tests are dealt out."""
+    return Groups(config, log)
 
 
 @pytest.fixture(autouse=True)
