@@ -35,20 +35,22 @@ class Desktop:
     worn = False
     """Whether a test has changed more of it than which windows there are, so that the next one has to have another."""
     _own = 0
+    _there: set[str] = set()
 
     def lend(self) -> None:
         """From now on a test has it."""
         self._own = len(self.processes)
+        self._there = {window for window, _, _ in self.listed()}
         self.worn = False
 
     def tidy(self) -> None:
-        """Ends what that test has started on it, and waits until no window is left."""
+        """Ends what that test has started on it, and waits until none of its windows is left."""
         while len(self.processes) > self._own:
             process = self.processes.pop()
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
             process.wait()
-        wait_for(lambda: not self.listed(), "no window to be left")
+        wait_for(lambda: {window for window, _, _ in self.listed()} <= self._there, "no window to be left")
 
     def listed(self) -> list[tuple[str, str, bool]]:
         """Every window, its app, and whether it is in front."""

@@ -199,7 +199,9 @@ def test_a_lent_surface_is_one_of_the_desk(house: House, board: Board, far: Make
 
 
 @needs_broker
-@pytest.mark.parametrize("how", ["broker killed", "lender killed", "lender stopped", "unplugged", "worker killed"])
+@pytest.mark.parametrize(
+    "how", ["broker killed", "lender killed", "lender stopped", "unplugged", "screen locked", "worker killed"]
+)
 def test_losing_the_line_is_an_unplug(house: House, board: Board, far: MakeFar, tmp_path: Path, how: str) -> None:
     process, _ = house.lend(tmp_path / "here")
     hands = far(house.there())
@@ -216,6 +218,8 @@ def test_losing_the_line_is_an_unplug(house: House, board: Board, far: MakeFar, 
             process.send_signal(signal.SIGSTOP)
         case "unplugged":
             board.unplug()
+        case "screen locked":
+            hands.lock()
         case _:
             os.kill(hands.workers, signal.SIGKILL)
     hands.until(lambda: not held(hands), "let go")
