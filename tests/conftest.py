@@ -33,6 +33,13 @@ _LONGEST = ("kernel", "gnome", "kwin", "sway", "X11")
 _OF_DESKTOPS = ("test_desktops", "test_desktops_trouble", "test_programs")
 
 
+_QUICK = tuple(
+    f"test_{name}"
+    for name in "arcs check decisions descriptions desk editing engine explain motion phrase rehearse table tilt touch".split()
+)
+"""What needs no other program, and is done in a minute."""
+
+
 def group_of(test: str) -> str:
     """What a test, by its name, shares with others that takes long to make: a desktop, a kernel, else what its file has for all of
     its tests."""
@@ -48,6 +55,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items[:] = [KernelTest.of(item) if group_of(item.nodeid) == "kernel" and not lab.HERE else item for item in items]
     groups = [*_LONGEST, *dict.fromkeys(group_of(item.nodeid) for item in items)]
     items.sort(key=lambda item: groups.index(group_of(item.nodeid)))
+    for item in items:
+        if item.path.stem in _QUICK and group_of(item.nodeid) != "kernel":
+            item.add_marker(pytest.mark.quick)
 
 
 class Groups(LoadScopeScheduling):
@@ -69,6 +79,8 @@ def own_person(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     with tempfile.TemporaryDirectory(prefix="fenko-") as folder:  # short, for the path of a socket has to be
         monkeypatch.setenv("XDG_RUNTIME_DIR", folder)
         monkeypatch.setenv("XDG_STATE_HOME", f"{folder}/state")
+        # Programs that find no bus named start one, which stays; of those that a user may have, it takes the last.
+        monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", f"unix:path={folder}/bus")
         yield
 
 

@@ -73,7 +73,7 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
         )  # fmt: skip
         session.stash[_SAID] = done.stdout + done.stderr
         found: dict[str, list[dict[str, Any]]] = {}
-        for line in done.stdout.splitlines():
+        for line in done.stdout.split("\n"):
             if line.startswith(_MARK):
                 report = json.loads(line.removeprefix(_MARK))
                 found.setdefault(report["test"], []).append(report)

@@ -35,7 +35,7 @@ class Desktop:
     worn = False
     """Whether a test has changed more of it than which windows there are, so that the next one has to have another."""
     _own = 0
-    _there: set[str] = set()
+    _there: set[str]
 
     def lend(self) -> None:
         """From now on a test has it."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
@@ -56,6 +57,11 @@ dial.right = "right"
 _ROWS = {"south": 30 * "b", "east": _PLAIN, "north": _KANA, "west": _MANY, "shoulder-right": _FEW}
 
 
+def taps(*controls: str) -> list[tuple[str, float]]:
+    """Buttons of the pad that are pressed and released, one after the other."""
+    return [(f"pad.{control}", value) for control in controls for value in (1.0, 0.0)]
+
+
 class Editor:
     """A program with a file open, and hands on the desk before it."""
 
@@ -89,17 +95,38 @@ class Editor:
         shown.processes.append(self.process)
         self.window = shown.find(self.process, "reel")
         shown.raise_window(self.window)
+        wait_for(self._rests, "the program to have started", 60)
         # Programs of the X server behind a Wayland compositor know so many lent characters at a time; KWin's are pasted.
         behind = toolkit == "Java" and "WAYLAND_DISPLAY" in shown.environment
         self.sees = {"Sway": 72, "Gnome": 34}.get(type(shown).__name__, 1000) if behind else 1000
 
-    def do(self, *events: tuple[str, float], pause: float = 0.02) -> None:
-        """Controls that change, one after the other, on the desk as it runs."""
+    def _rests(self) -> bool:
+        """Whether it has done nothing for a while: one that has a window, and still starts, forgets keys, whoever strikes them."""
+        before = self._worked()
+        time.sleep(0.3)
+        return self._worked() - before <= 1
+
+    def _worked(self) -> int:
+        """How long it and what it has started have worked (hundredths of a second)."""
+        worked = 0
+        for stat in Path("/proc").glob("[0-9]*/stat"):
+            with contextlib.suppress(OSError):
+                fields = stat.read_text().rpartition(")")[2].split()
+                if int(fields[2]) == self.process.pid:  # the group of processes
+                    worked += int(fields[11]) + int(fields[12])
+        return worked
+
+    def do(self, *events: tuple[str, float] | float, pause: float = 0.02) -> None:
+        """Controls that change, one after the other, on the desk as it runs; or seconds in which none does."""
         lines = [json.dumps({"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}})]
-        for number, (address, value) in enumerate(events):
-            surface, _, control = address.partition(".")
-            t = round(0.05 + number * pause, 6)
-            lines.append(json.dumps({"t": t, "surface": surface, "control": control, "value": value}))
+        t = 0.05
+        for event in events:
+            if isinstance(event, float):
+                t += event
+                continue
+            surface, _, control = event[0].partition(".")
+            lines.append(json.dumps({"t": round(t, 6), "surface": surface, "control": control, "value": event[1]}))
+            t += pause
         take = self.folder / "hands.jsonl"
         take.write_text("\n".join(lines))
         done = subprocess.run(
@@ -111,17 +138,22 @@ class Editor:
         assert not self.shown.keys_down()
 
     def tap(self, *controls: str) -> None:
-        self.do(*(event for control in controls for event in ((f"pad.{control}", 1.0), (f"pad.{control}", 0.0))))
+        self.do(*taps(*controls))
+
+    def types(self, control: str, expected: str) -> None:
+        """Types into the empty program, and saves."""
+        self.do(*taps("select", "mode", control), 0.5, *taps("start"))  # "b x30" takes 0.3 s
+        self.saves(expected)
 
     def saves(self, expected: str) -> None:
         """Saves until the file says what is expected, and fails with what it says instead."""
         end = time.monotonic() + 20
         while time.monotonic() < end:
-            self.tap("start")
             for _ in range(20):
                 if self.said() == expected:
                     return
                 time.sleep(0.05)
+            self.tap("start")
         assert self.said() == expected, self.log
 
     def said(self) -> str:
@@ -145,34 +177,30 @@ def test_everything_arrives(editor: Editor) -> None:
     for control, text in _ROWS.items():
         if len(set(text)) > editor.sees:
             continue
-        editor.tap(control)
-        editor.saves(text)
-        editor.empty()
+        editor.types(control, text)
+    editor.empty()
     # A dial that is turned as fast as it goes, and one in single detents.
     editor.do(("pad.hat.y", -1), ("pad.hat.y", 0), ("pad.hat.y", 1), ("pad.hat.y", 0))
-    editor.do(*[("dial.dial", 1.0)] * 100, pause=0.001)
-    editor.do(("dial.dial", 100.0))
-    editor.do(("pad.hat.x", -1), ("pad.hat.x", 0))
+    editor.do(
+        *[("dial.dial", 1.0)] * 100, 1.5, ("dial.dial", 100.0), 1.5, ("pad.hat.x", -1.0), ("pad.hat.x", 0.0), *taps("start"), pause=0.001,
+    )  # fmt: skip
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
 
 
 def test_characters_beyond_16_bits(editor: Editor) -> None:
-    editor.tap("stick-left-press")
-    editor.saves("dusk 🦋🌗🦋 reel🦋")
+    editor.types("stick-left-press", "dusk 🦋🌗🦋 reel🦋")
 
 
 def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
     shown = editor.shown
     shown.use_layout("us,ru")
-    editor.tap("south")
-    editor.saves(30 * "b")
+    editor.types("south", 30 * "b")
     shown.lock_group(1)
-    editor.empty()
-    editor.tap("east")
-    editor.saves(_PLAIN)
+    editor.types("east", _PLAIN)
     editor.empty()
     # What the person types is what it was.
     shown.press(61, 52)
+    editor.tap("start")
     editor.saves(".я")
 
 

@@ -156,6 +156,8 @@ class Rereading:
                 self._loop.add(watch.fd, partial(self._changed, folder, watch))
                 if any(file.parent == folder and _fresh(file) for file in files):
                     self._due.set_in(SOON)
+        if any(folder.is_dir() for folder in missing):
+            self._due.set_in(SOON)  # it was made before the one above was watched
 
     def _changed(self, folder: Path, watch: FolderWatch) -> None:
         changes = list(watch.read())
