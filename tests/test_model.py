@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from itertools import pairwise
 from random import Random
 from typing import Any
 
@@ -59,11 +60,15 @@ def _plan(random: Random, number: int = 0) -> Plan:
     gone = random.choice(["", "", "one", "two"]) if number else ""
 
     def binding() -> Binding:
-        nonlocal number
         if random.random() < 0.25:
             return Binding(parse_phrase(random.choice([one for one in _SITUATIONS if one != f"profile {gone}"])))
+        several = [key() for _ in range(random.choice([1, 1, 1, 1, 1, 3]))]
+        return Binding(several[0], others=tuple(several[1:]), at_random=random.random() < 0.5)
+
+    def key() -> Phrase:
+        nonlocal number
         number += 1
-        return Binding(Phrase((Keys((chr(0x4E00 + number),)),)))
+        return Phrase((Keys((chr(0x4E00 + number),)),))
 
     def level(name: str, most: int) -> Level:
         controls: dict[str, tuple[Cell, ...]] = {}
@@ -102,7 +107,7 @@ _HAPPENINGS: list[tuple[str, list[Any]]] = [
     (KEYBOARD, [(), ("shift",), ("rightshift",)]),
     (UNPLUG, sorted(SURFACES)),
 ]
-_MANY = 200
+_MANY = 400
 """More than the actions of one desk: where the characters of the next one begin."""
 _GAPS = [0.0, 0.001, 0.01, 0.019, 0.02, 0.03, 0.04, 0.041, 0.05, 0.06, 0.1, 0.199, 0.2, 0.25, 0.4]
 
@@ -138,22 +143,46 @@ def _engine_tells(plan: Plan, changes: list[Change]) -> tuple[list[Told], list[T
         effects += engine.use_plan(t, value) if address == RELOAD else engine.feed((t, address, value))
     while engine.deadline < 1e9:
         effects += engine.advance(engine.deadline)
+    found = [
+        one
+        for some in (plan, *(value for _, address, value in changes if address == RELOAD))
+        for one in _bindings(some)
+    ]
+    _in_turn([rest[0] for _, out, act, *rest in effects if out == "keys" and act == "down"], [one for *_, one in found])
     held = {
-        binding.phrase.steps[0].keys[0]: cell.address  # type: ignore[union-attr]
-        for one_plan in (plan, *(value for _, address, value in changes if address == RELOAD))
-        for profile in one_plan.profiles.values()
-        for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels))
-        for cell in level.cells.values()
-        for gesture, binding in cell.gestures()
+        phrase.steps[0].keys[0]: cell.address  # type: ignore[union-attr]
+        for cell, gesture, binding in found
+        for phrase in binding.phrases
         if gesture in ("press", "hold")
         and not cell.address.startswith(tuple(TURNS))
-        and isinstance(binding.phrase.steps[0], Keys)
+        and isinstance(phrase.steps[0], Keys)
     } | {"kp1": "keys.kp1", "kp2": "keys.kp2"}
     ups = sorted(
         (t, held[rest[0]], "up") for t, out, act, *rest in effects if out == "keys" and act == "up" and rest[0] in held
     )
     situation = [(t, act, *rest[: 1 if act == "profile" else 2]) for t, out, act, *rest in effects if out == "fenko"]
     return started, situation, ups
+
+
+def _bindings(plan: Plan) -> list[tuple[Cell, str, Binding]]:
+    return [
+        (cell, gesture, binding)
+        for profile in plan.profiles.values()
+        for level in (*profile.levels, *(one for layer in profile.layers.values() for one in layer.levels))
+        for cell in level.cells.values()
+        for gesture, binding in cell.gestures()
+    ]
+
+
+def _in_turn(keys: list[str], bindings: list[Binding]) -> None:
+    """Of actions that take turns each comes after the one before it; of those at random none twice running."""
+    for binding in bindings:
+        if not binding.others:
+            continue
+        own = [phrase.steps[0].keys[0] for phrase in binding.phrases]  # type: ignore[union-attr]
+        came = [own.index(key) for key in keys if key in own]
+        for before, after in pairwise(came):
+            assert (before != after) if binding.at_random else (after == (before + 1) % len(own)), (binding.words, came)
 
 
 def _split(told: list[Told]) -> tuple[list[Told], list[Told], list[Told]]:
