@@ -38,7 +38,7 @@ class KernelTest(pytest.Item):
 
     def runtest(self) -> None:
         """Looks how it went; the first one has them all run."""
-        reports = _reports(self.session).get(_name(self), [])
+        reports = _reports(self.session).get(self.nodeid, [])
         for report in reports:
             if report["outcome"] == "skipped":
                 pytest.skip(report["text"])
@@ -52,11 +52,6 @@ class KernelTest(pytest.Item):
         return str(excinfo.value)
 
 
-def _name(item: pytest.Item) -> str:
-    """Its name, without the group in which it is dealt out."""
-    return item.nodeid.partition("@")[0]
-
-
 _FOUND = pytest.StashKey[dict[str, list[dict[str, Any]]]]()
 _SAID = pytest.StashKey[str]()
 
@@ -66,7 +61,7 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
     if _FOUND not in session.stash:
         if shutil.which("apt-get") is None or (os.geteuid() != 0 and shutil.which("qemu-system-x86_64") is None):
             pytest.skip("needs Debian and root (or qemu-system-x86 and a prepared cache) for tools/kernel-lab")
-        names = [_name(item) for item in session.items if isinstance(item, KernelTest)]
+        names = [item.nodeid for item in session.items if isinstance(item, KernelTest)]
         done = subprocess.run(
             [ROOT / "tools/kernel-lab", "--timeout", str(_WITHIN), "--", sys.executable, "-m", "pytest", "-p", "no:cacheprovider", *names],
             cwd=ROOT, capture_output=True, text=True,
