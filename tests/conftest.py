@@ -44,6 +44,8 @@ def group_of(test: str) -> str:
     """What a test, by its name, shares with others that takes long to make: a desktop, a kernel, else what its file has for all of
     its tests."""
     path, _, name = test.partition("::")
+    if path == "tests/test_packages.py" and "[" in name:
+        return test  # minutes each, with nothing in common
     given = name.partition("[")[2].removesuffix("]").split("-")
     if path.startswith("tests/kernel/"):
         return "kernel"
