@@ -89,6 +89,7 @@ class X11Port(KeyPort):
         self._given_to: dict[int, None] = {}
         self._readers: list[Reader] = []
         self._quiet_at = inf
+        self._about_to_give_back = False
         self._scrolled = (Detents(), Detents())
         self._progress = Progress(self._display)
         self._released_in: dict[int, int] = {}
@@ -102,7 +103,7 @@ class X11Port(KeyPort):
             self.listen()
         except LOST as why:
             raise PortLost(str(why)) from why
-        if self.busy and self._progress.caught_up:
+        if (self.busy or self._about_to_give_back) and self._progress.caught_up:
             self.go_on(time.monotonic())
 
     def listen(self) -> None:
@@ -391,7 +392,13 @@ class X11Port(KeyPort):
 
     def _look_after_lent(self, now: float) -> None:
         if not self.busy and self._put and now >= self._quiet_at:
-            self._give_back()
+            # That asks the server things, and one that hangs would be waited for; so it has to show first that it does not.
+            if not self._about_to_give_back:
+                self._about_to_give_back = self._progress.wanted = True
+                self._flush()
+            if self._progress.caught_up:
+                self._about_to_give_back = False
+                self._give_back()
         elif self._quiet_at < inf and not self.busy:
             self.wake(self._quiet_at)
 
