@@ -28,14 +28,12 @@ class _Keys(Port):
     def __init__(self, name: str) -> None:
         self.name = name
         self.why = ""
-        self.closed = False
 
     def send(self, effects: object) -> None:
         """Nothing is sent here."""
 
     def close(self) -> None:
-        """It is noted."""
-        self.closed = True
+        """Nothing was opened."""
 
 
 class Ports:

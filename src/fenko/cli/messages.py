@@ -21,9 +21,8 @@ class Messages:
         self._waiting: deque[str] = deque()
         self._left_out = 0
         self._lock = threading.Lock()
-        self._thread: threading.Thread | None = (
-            None  # only while something waits: nearly always a desk has nothing to say
-        )
+        # A desk rarely has anything to report, so the thread exists only while a message waits.
+        self._thread: threading.Thread | None = None
 
     def put(self, text: str) -> None:
         """One more message; never waits."""

@@ -138,13 +138,11 @@ class Backlog:
     def _leave_out(self, number: int) -> None:
         """One that is not kept will not be sent; what it leads to is the same as far as that can be."""
         entry = self._waiting[number]
-        if entry.queued.how not in ("summed", "flip", "last"):
-            self._remove(number)
-            self.left_out += 1
-            return
-        after = next((one for one, other in self._waiting.items() if one > number and other.place == entry.place), None)
         self._remove(number)
         self.left_out += 1
+        if entry.queued.how not in ("summed", "flip", "last"):
+            return
+        after = next((one for one, other in self._waiting.items() if one > number and other.place == entry.place), None)
         if after is None:
             return
         later = self._waiting[after]

@@ -158,7 +158,7 @@ class Loop:
             self._try("a round", what)
 
     def _try(self, name: str, what: Callable[[], None]) -> None:
-        """Calls `what`, and reports what nobody expected under this name."""
+        """Calls `what`, and reports an unexpected error under this name."""
         try:
             what()
         except Exception as why:
@@ -218,6 +218,6 @@ class Loop:
         self.close()
 
     def close(self) -> None:
-        """Nobody waits here any more."""
+        """Closes the descriptors of the loop itself."""
         os.close(self._wake_read)
         os.close(self._wake_write)

@@ -200,8 +200,8 @@ class Jogging:
         if not self._synced:
             return b""  # it has to stand still before it goes on from there
         if now > self._alive_until:
-            # Nobody says that the hand is still there. What was asked for runs out, and is not taken back: somebody may only be
-            # late, and then it goes on without a stop.
+            # The desk has not confirmed the hand in time. The motion already sent runs out and is not cancelled: a desk that is
+            # only late then continues the jog without a stop.
             if now > self._ahead_until:
                 self._going = {}
             return b""

@@ -156,8 +156,8 @@ class KWinPort(CompositorPort):
             self.wake(time.monotonic() + _LOOK_EVERY)
 
     def _writes(self, key: str) -> bool:
-        lent = len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
-        return lent or super()._writes(key)
+        pasted = len(key) == 1 and self._clipboard is not None and SHORTCUT.isdisjoint(self._made)
+        return pasted or super()._writes(key)
 
     def _ignore_capitals(self, begins: bool) -> None:
         if begins:

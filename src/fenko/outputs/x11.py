@@ -303,7 +303,7 @@ class X11Port(KeyPort):
 
     def _write(self, text: str) -> Typing:
         window = self._front()
-        if max(text) > LAST_OF_16_BITS and takes_halves(self._display, window):
+        if max(text, default="") > LAST_OF_16_BITS and takes_halves(self._display, window):
             text = in_halves(text)
         while text:
             # Anew for each piece, for the layout in force may change meanwhile.
@@ -400,6 +400,7 @@ class X11Port(KeyPort):
                 self._about_to_give_back = False
                 self._give_back()
         elif self._quiet_at < inf and not self.busy:
+            self._about_to_give_back = False  # something was lent since, so the server has to answer anew
             self.wake(self._quiet_at)
 
     def _give_back(self) -> None:
