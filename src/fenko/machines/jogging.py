@@ -189,7 +189,7 @@ class Jogging:
         """What is to be sent now; call it every `PERIOD`, as long as the machine may be jogged."""
         if now > self._alive_until + GONE and (self._wanted or self._steps_left):
             self.stop()
-        wanted = self._wanted
+        wanted = self._wanted if now <= self._alive_until + BEYOND else {}
         if not wanted and self._jogs:
             self._jogs, self._going = False, {}
             if self._controller.dialect.real_time:
@@ -200,7 +200,7 @@ class Jogging:
         if not self._synced:
             return b""  # it has to stand still before it goes on from there
         if now > self._alive_until:
-            # The desk has not confirmed the hand in time. The motion already sent runs out and is not cancelled: a desk that is
+            # The desk has not confirmed the hand in time. The motion already sent runs out before it is cancelled: a desk that is
             # only late then continues the jog without a stop.
             if now > self._ahead_until:
                 self._going = {}
