@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -15,6 +16,8 @@ from pathlib import Path
 import pytest
 
 from boards import Board
+from fenko.system import xserver
+from fenko.system.session import DisplayError
 from running import DESK, Running, press, take
 from screen import Screen, needs_screen, screen
 from support import FENKO, MakeDesk, wait_for
@@ -125,6 +128,36 @@ def test_a_server_that_hangs_is_not_waited_for_at_the_end(shown: Screen, tmp_pat
         assert running.end() == 0
         assert "does not answer; what is held there is lifted as soon as it does" in running.log.read_text()
     wait_for(lambda: not shown.keys_down(), "the guard to lift the key")
+
+
+def test_a_server_that_hangs_when_it_is_asked_is_given_up(shown: Screen, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(xserver, "ANSWERS_WITHIN", 0.5)
+    with contextlib.closing(xserver.open_display(shown.display)) as display:
+        pointer = display.connection.core.QueryPointer
+        assert display.ask(pointer, display.root).root == display.root
+        with shown.hung(), pytest.raises(DisplayError, match="does not answer"):
+            display.ask(pointer, display.root)
+
+
+@pytest.mark.long
+def test_fenko_ends_while_the_server_owes_it_an_answer(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
+    with socket.socket(type=socket.SOCK_DGRAM) as peer:
+        peer.bind(("127.0.0.1", 0))
+        peer.settimeout(30)
+        desk = make_desk(f"""
+            [surface.pad]
+            kind = "gamepad"
+            [osc.board]
+            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            [profile.base.on.pad]
+            west = 'osc /cue 1 then type "東"'
+            """)
+        held = take(tmp_path / "t.jsonl", *press(3, "west"), (60, "west", 0))
+        running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", held)
+        running.says("in front")
+        with shown.hung():
+            peer.recv(100)
+            assert running.end() == 0
 
 
 def test_without_a_window_manager_nothing_is_in_front(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:

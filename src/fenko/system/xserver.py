@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import importlib
 import re
+import select
 import socket
 import struct
 import sys
+import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
@@ -21,6 +24,8 @@ ANSWERS_WITHIN = 10.0
 """Seconds that a server has to answer whoever comes."""
 _ANY_TYPE = 0
 _LONGEST = 4096  # a property is read up to this many 32-bit units
+_SHORTEST_REPLY = 32  # bytes; each reply says how many more there are, in units of 4
+_free = ctypes.CDLL(None).free
 
 
 class NoWindow(Exception):
@@ -44,6 +49,7 @@ class Display:
             raise DisplayError(f"the X11 library (libxcb) is not on this machine: {why}") from why
         self.name = name
         self.x = xcffib.xproto
+        self._binding = xcffib
         self._gone = xcffib.XcffibException
         # A subclass of the one above: catch it first. The library looks the errors of some extensions up in vain.
         self._refused = (xcffib.Error, KeyError)
@@ -54,6 +60,8 @@ class Display:
         screen = self.connection.get_setup().roots[self.connection.pref_screen]
         self.root: int = screen.root
         self.fd: int = self.connection.get_file_descriptor()
+        self._xcb = ctypes.CDLL("libxcb.so.1")
+        self._pointer = ctypes.c_void_p(int(xcffib.ffi.cast("uintptr_t", self.connection._conn)))
         self._atoms: dict[str, int] = {}
         self._ahead: dict[tuple[int, str], Any] = {}
 
@@ -65,18 +73,43 @@ class Display:
             raise DisplayError(f"display {self.name} is gone") from why
 
     def ask(self, request: Callable[..., Any], *arguments: Any) -> Any:
-        """The reply to a request. Raises NoWindow where the server refuses (the window has gone)."""
+        """The reply to a request. Raises NoWindow where the server refuses (the window has gone), and DisplayError where it does
+        not answer within `ANSWERS_WITHIN`."""
         try:
-            return request(*arguments).reply()
+            return self._reply(request(*arguments))
         except self._refused as why:
             raise NoWindow from why
         except self._gone as why:
             raise DisplayError(f"display {self.name} is gone") from why
 
+    def _reply(self, cookie: Any) -> Any:
+        """The binding's own way to wait for a reply has no end, and is deaf to Ctrl-C; so this asks the library below it."""
+        reply, refusal = ctypes.c_void_p(), ctypes.c_void_p()
+        self.connection.flush()
+        end = time.monotonic() + ANSWERS_WITHIN
+        while not self._xcb.xcb_poll_for_reply(
+            self._pointer, ctypes.c_uint(cookie.sequence), ctypes.byref(reply), ctypes.byref(refusal)
+        ):
+            if not select.select([self.fd], [], [], max(0.0, end - time.monotonic()))[0]:
+                raise DisplayError(f"display {self.name} does not answer")
+        try:
+            if refusal:
+                raise NoWindow
+            if not reply:
+                raise DisplayError(f"display {self.name} is gone")
+            (more,) = struct.unpack("=4xI", ctypes.string_at(reply, 8))
+            raw = ctypes.string_at(reply, _SHORTEST_REPLY + 4 * more)
+            return cookie.reply_type(self._binding.CffiUnpacker(self._binding.ffi.from_buffer(raw), len(raw)))
+        finally:
+            _free(reply)
+            _free(refusal)
+
     def check(self, request: Callable[..., Any], *arguments: Any) -> None:
         """Makes a request that has no reply, and waits until it is done. Raises NoWindow where the server refuses."""
         try:
-            request(*arguments, is_checked=True).check()
+            asked = request(*arguments, is_checked=True)
+            self.ask(self.connection.core.GetInputFocus)  # whose answer comes after the refusal
+            asked.check()
         except self._refused as why:
             raise NoWindow from why
         except self._gone as why:
