@@ -18,6 +18,7 @@ import lab
 from fenko.outputs.registered import load
 from lab import KernelTest
 from rails import STARTED
+from started import run_fenko
 from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
 settings.register_profile("all", max_examples=tries(100), deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -113,6 +114,8 @@ def fenko(tmp_path: Path) -> Run:
         } | environment
         if str(arguments[0]) in _READ and "PYTHONPATH" not in environment:
             return run_within([*map(str, arguments)], kept, tmp_path)
+        if "PYTHONPATH" not in environment:
+            return run_fenko(*map(str, arguments), timeout=timeout, env=kept, cwd=tmp_path)
         return subprocess.run(
             [*FENKO, *map(str, arguments)], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
         )
@@ -139,6 +142,8 @@ def make_desk(tmp_path: Path) -> MakeDesk:
 def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
     """Fixtures that last know whether the test before has failed."""
     report: pytest.TestReport = yield  # type: ignore[misc]
+    if isinstance(item, KernelTest) and report.when == "call":
+        report.duration = item.took
     if report.failed:
         item.stash[FAILED] = True
     return report  # type: ignore[return-value]

@@ -24,7 +24,8 @@ import pytest
 
 from fenko.system.shell_extension import files
 from screen import MISSING, Desktop, screen
-from support import FAILED, FENKO, wait_for, without_end
+from started import run_fenko
+from support import FAILED, wait_for, without_end
 
 KEYBOARD = Path(__file__).parent / "wayland_keyboard.py"
 LISTENER = Path(__file__).parent / "qt_listener.py"
@@ -393,9 +394,7 @@ class Gnome(Compositor):
                 self.spawn("dbus-daemon", "--session", f"--address=unix:path={path}", "--nofork")
                 wait_for(path.exists, "the bus")
         if self.extension:
-            done = subprocess.run(
-                [*FENKO, "ready", "--extension", "on", "--yes"], env=self.environment, capture_output=True, text=True
-            )
+            done = run_fenko("ready", "--extension", "on", "--yes", env=self.environment)
             assert "in its place" in done.stdout + done.stderr, done
         else:
             self.ask("gsettings", "set", "org.gnome.shell", "welcome-dialog-last-shown-version", "99")

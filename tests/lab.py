@@ -28,6 +28,9 @@ class Failed(Exception):
 class KernelTest(pytest.Item):
     """One of them."""
 
+    took = 0.0
+    """Seconds that it took there."""
+
     @classmethod
     def of(cls, item: pytest.Item) -> KernelTest:
         """In place of the item that would run here."""
@@ -39,6 +42,7 @@ class KernelTest(pytest.Item):
     def runtest(self) -> None:
         """Looks how it went; the first one has them all run."""
         reports = _reports(self.session).get(self.nodeid, [])
+        self.took = sum(report["seconds"] for report in reports)
         for report in reports:
             if report["outcome"] == "skipped":
                 pytest.skip(report["text"])
@@ -79,5 +83,11 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
 def report(told: pytest.TestReport) -> str:
     """The line by which the emulated machine says how a part of a test went."""
     said = "\n".join(f"--- {name} ---\n{text}" for name, text in told.sections)
-    about = {"test": told.nodeid, "when": told.when, "outcome": told.outcome, "text": f"{told.longreprtext}\n{said}"}
+    about = {
+        "test": told.nodeid,
+        "when": told.when,
+        "outcome": told.outcome,
+        "seconds": told.duration,
+        "text": f"{told.longreprtext}\n{said}",
+    }
     return f"\n{_MARK}{json.dumps(about)}"

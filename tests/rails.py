@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
-import subprocess
 import time
 from pathlib import Path
 from typing import Any
 
-from support import FENKO, wait_for
+from started import Started
+from support import wait_for
 
 AXES = {"x": "0:300,3000,500", "y": "0:200,2400,300"}
 STARTED: list[Real] = []
@@ -21,11 +22,10 @@ class Real:
 
     def __init__(self, folder: Path, *arguments: str, homed: bool = True) -> None:
         self._said = folder / f"said-{time.monotonic_ns()}"
-        command = [*FENKO, "machine", "simulate", "--format", "json", *(("--homed",) if homed else ()), *arguments]
+        command = ["machine", "simulate", "--format", "json", *(("--homed",) if homed else ()), *arguments]
         for axis, limits in AXES.items():
             command += ["--axis", f"{axis}={limits}"]
-        with self._said.open("wb") as out:
-            self.process = subprocess.Popen(command, stdout=out, stderr=subprocess.DEVNULL)
+        self.process = Started(command, self._said, os.devnull)
         STARTED.append(self)
         self.name: str = wait_for(lambda: self._said.read_text().partition("\n")[0], "its line")
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import signal
-import subprocess
 from pathlib import Path
 from typing import Any
 
-from support import FENKO, wait_for
+from started import Started
+from support import wait_for
 
 DESK = """
 format = 1
@@ -37,10 +37,7 @@ class Running:
     def __init__(self, one: Any, log: Path, *arguments: str, command: str = "run", unbuffered: bool = False) -> None:
         self.log = log
         environment = one.environment | ({"PYTHONUNBUFFERED": "1"} if unbuffered else {})
-        with log.open("wb") as file:
-            self.process = subprocess.Popen(
-                [*FENKO, command, *arguments], env=environment, stdout=file, stderr=file, start_new_session=True
-            )
+        self.process = Started([command, *arguments], log, env=environment)
         one.processes.append(self.process)
 
     def says(self, text: str, after: int = 0) -> None:

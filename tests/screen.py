@@ -90,7 +90,8 @@ class Screen(Desktop):
     @property
     def environment(self) -> dict[str, str]:
         """The environment of a program on this screen."""
-        return os.environ | {"DISPLAY": self.display, "LC_ALL": "C.UTF-8"}
+        # The window manager, and every program, reads a table of 600 KB at its start; the first one at each change of a key, too.
+        return os.environ | {"DISPLAY": self.display, "LC_ALL": "C.UTF-8", "XCOMPOSEFILE": "/dev/null"}
 
     def ask(self, *command: str) -> subprocess.CompletedProcess[str]:
         """Runs a short command on the screen."""

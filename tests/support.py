@@ -88,11 +88,11 @@ def run_within(
 
 @contextmanager
 def without_end(what: Callable[[], None]) -> Iterator[None]:
-    """Does it again and again all the while, up to a thousand times a second."""
+    """Does it again and again all the while, up to two hundred times a second: what others do about each takes them a while."""
     over = threading.Event()
 
     def again() -> None:
-        while not over.wait(0.001):
+        while not over.wait(0.005):
             what()
 
     thread = threading.Thread(target=again)

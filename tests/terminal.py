@@ -13,6 +13,7 @@ import termios
 import time
 from pathlib import Path
 
+from started import Started
 from support import FENKO, wait_for
 
 
@@ -32,11 +33,15 @@ class Terminal:
         self.before = termios.tcgetattr(slave)
         self.slave = slave
         environment = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "LINES", "NO_COLOR")}
-        self.process = subprocess.Popen(
-            [*before, *FENKO, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=cwd, start_new_session=True,
-            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
-            env=environment | {"TERM": "xterm-256color"},
-        )  # fmt: skip
+        environment["TERM"] = "xterm-256color"
+        self.process: Started | subprocess.Popen[bytes]
+        if before:
+            self.process = subprocess.Popen(
+                [*before, *FENKO, *arguments], stdin=slave, stdout=slave, stderr=slave, cwd=cwd, start_new_session=True,
+                preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0), env=environment,
+            )  # fmt: skip
+        else:
+            self.process = Started(arguments, os.ttyname(slave), env=environment, cwd=cwd, terminal=True)
         self.shown = b""
         self.heard = 0
 

@@ -27,7 +27,8 @@ from fenko.studies.effort import BIT, FINGERS, PRESS, Model, Site, hand_of, reac
 from fenko.studies.made_up import made_up_year, write_made_up
 from fenko.studies.proposing import MOVING, Uses, nothing_known, propose
 from fenko.system.journal import journal_file
-from support import FENKO, tries
+from started import run_fenko
+from support import tries
 
 
 @st.composite
@@ -350,7 +351,7 @@ def test_it_gains_what_it_says() -> None:
 
 
 def fenko(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*FENKO, *arguments], capture_output=True, text=True)
+    return run_fenko(*arguments)
 
 
 def test_an_arranged_desk_is_good_and_stays_arranged(folder: Path, tmp_path: Path) -> None:

@@ -19,6 +19,7 @@ from fenko.outputs.wayland import WaylandPort
 from fenko.system.wayland import Wayland
 from pages import ROOT, snippets, typed
 from running import DESK, Running, press, take
+from started import run_fenko
 from support import FENKO, MakeDesk, wait_for
 
 __all__ = ["shown"]
@@ -36,9 +37,7 @@ def test_each_window_gets_what_its_profile_says(shown: Any, tmp_path: Path, make
         (sound, sound_file, "sound: ελληνικά, кириллица"),
     ):
         shown.raise_window(window)
-        done = subprocess.run(
-            [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, capture_output=True, text=True
-        )
+        done = run_fenko("run", "--desk", desk, "--play", once, env=shown.environment)
         assert done.returncode == 0, done.stderr
         wait_for(lambda file=file: file.exists() and file.read_text(), f"text in {file}\n{done.stderr}")
         assert file.read_text().splitlines() == [expected]
@@ -105,10 +104,7 @@ def test_more_strange_characters_than_free_keys(shown: Any, tmp_path: Path, make
         """
     )
     shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-    subprocess.run(
-        [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
-        env=shown.environment, check=True, capture_output=True,
-    )  # fmt: skip
+    run_fenko("run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south")), env=shown.environment, check=True)  # fmt: skip
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == [text]
 
@@ -117,14 +113,10 @@ def test_more_strange_characters_than_free_keys(shown: Any, tmp_path: Path, make
 def test_windows_prints_what_a_profile_takes(shown: Any, tmp_path: Path) -> None:
     shown.terminal("Hushdesk", "Wings", tmp_path / "a")
     shown.raise_window(shown.terminal("Snipwell", 'Reel "2" – Größe ✓', tmp_path / "b"))
-    listed = subprocess.run(
-        [*FENKO, "windows"], env=shown.environment, capture_output=True, text=True, check=True
-    ).stdout
+    listed = run_fenko("windows", env=shown.environment, check=True).stdout
     assert 'when = { app = "Snipwell" }' in listed
     assert "Hushdesk" in listed
-    as_json = subprocess.run(
-        [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True, check=True
-    ).stdout
+    as_json = run_fenko("windows", "--format", "json", env=shown.environment, check=True).stdout
     front = [window for window in json.loads(as_json) if window["front"]]
     told = {"front": True, "app": "Snipwell", "title": 'Reel "2" – Größe ✓', "program": shown.program}
     assert [{name: one[name] for name in told} for one in front] == [told]
@@ -152,9 +144,7 @@ def test_a_take_ends_when_what_it_set_off_has_ended(shown: Any, tmp_path: Path, 
     )
     shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
     once = take(tmp_path / "t.jsonl", (0.1, "south", 1))
-    subprocess.run(
-        [*FENKO, "run", "--desk", str(desk), "--play", once], env=shown.environment, check=True, capture_output=True
-    )
+    run_fenko("run", "--desk", str(desk), "--play", once, env=shown.environment, check=True)
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == ["a" * 20 + "b"]
 
@@ -173,10 +163,7 @@ def test_layout_in_force_decides_the_key(shown: Any, tmp_path: Path, make_desk: 
     for layout, expected in (("de", "yz/yö"), ("us", "yz&zö"), ("fr", "yz7wö")):
         file.unlink(missing_ok=True)
         shown.use_layout(layout)
-        done = subprocess.run(
-            [*FENKO, "run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south"))],
-            env=shown.environment, capture_output=True, text=True,
-        )  # fmt: skip
+        done = run_fenko("run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south")), env=shown.environment)  # fmt: skip
         wait_for(lambda: file.exists() and file.read_text(), f"text\n{done.stderr}")
         assert file.read_text().splitlines() == [expected], layout
 
@@ -187,15 +174,11 @@ def test_capitals_are_what_they_are_whatever_caps_lock_says(shown: Any, tmp_path
     shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
     shown.press(66)  # Caps Lock
     once = take(tmp_path / "t.jsonl", *press(0.2, "south"))
-    subprocess.run(
-        [*FENKO, "run", "--desk", desk, "--play", once], env=shown.environment, check=True, capture_output=True
-    )
+    run_fenko("run", "--desk", desk, "--play", once, env=shown.environment, check=True)
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == ["frames: Größe ✓ 東"]
     letters = take(tmp_path / "letters.jsonl", *press(0.2, "north"))
-    subprocess.run(
-        [*FENKO, "run", "--desk", desk, "--play", letters], env=shown.environment, check=True, capture_output=True
-    )
+    run_fenko("run", "--desk", desk, "--play", letters, env=shown.environment, check=True)
     wait_for(lambda: len(file.read_text().splitlines()) == 2, "a text of the layout alone")
     assert file.read_text().splitlines()[1] == "Reel two, take 3"
     shown.press(38, 36)  # what the person types is still in capitals
@@ -262,13 +245,13 @@ def test_texts_one_after_the_other_are_what_they_are_whatever_caps_lock_says(
 
 
 def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
-    done = subprocess.run([*FENKO, "ready", "--format", "json"], env=shown.environment, capture_output=True, text=True)
+    done = run_fenko("ready", "--format", "json", env=shown.environment)
     facts = [(fact["about"], fact["state"], fact["found"]) for fact in json.loads(done.stdout)]
     assert any(about == "session" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "window in front" and state == "ready" for about, state, _ in facts), facts
     assert any(about == "sending keys" and state == "ready" for about, state, _ in facts), facts
     if "SWAYSOCK" in shown.environment:  # of which a page shows what it says
-        done = subprocess.run([*FENKO, "ready"], env=shown.environment, capture_output=True, text=True)
+        done = run_fenko("ready", env=shown.environment)
         said = done.stdout.replace(shown.environment["WAYLAND_DISPLAY"], "wayland-1")
         said = re.sub(" +", " ", said.replace(f"server at {shown.environment['DISPLAY']}", "server at :0"))
         page = next(one for one in snippets([ROOT / "docs/desktops.md"]) if one.kind == "console")
@@ -280,7 +263,7 @@ def test_ready_says_what_this_desktop_gives(shown: Any) -> None:
 
 def test_the_kernels_keyboard_has_the_layout_that_the_desktop_has(shown: Any) -> None:
     shown.use_layout("de")
-    done = subprocess.run([*FENKO, "ready", "--format", "json"], env=shown.environment, capture_output=True, text=True)
+    done = run_fenko("ready", "--format", "json", env=shown.environment)
     found = next(fact["found"] for fact in json.loads(done.stdout) if fact["about"] == "keyboard layout")
     assert found.startswith(("de, from the X server", "German, from Wayland display")), found
 
@@ -288,10 +271,10 @@ def test_the_kernels_keyboard_has_the_layout_that_the_desktop_has(shown: Any) ->
 @pytest.mark.parametrize("name", BARE)
 def test_a_compositor_that_offers_nothing_is_told_so(name: str, tmp_path: Path, make_desk: MakeDesk) -> None:
     with desktop(name) as bare:
-        windows = subprocess.run([*FENKO, "windows"], env=bare.environment, capture_output=True, text=True)
+        windows = run_fenko("windows", env=bare.environment)
         assert windows.returncode == 1
         assert "tells nobody which window is in front" in windows.stderr
-        ready = subprocess.run([*FENKO, "ready"], env=bare.environment, capture_output=True, text=True)
+        ready = run_fenko("ready", env=bare.environment)
         assert f"of {name}" in ready.stdout
         assert "profiles change by hand" in ready.stdout
         log = tmp_path / "log"
@@ -331,9 +314,9 @@ def test_the_extension_comes_on_consent_and_goes(tmp_path: Path) -> None:
 
 def test_gnome_without_the_extension_says_what_helps() -> None:
     with desktop("gnome, bare") as bare:
-        windows = subprocess.run([*FENKO, "windows"], env=bare.environment, capture_output=True, text=True)
+        windows = run_fenko("windows", env=bare.environment)
         assert (windows.returncode, "fenko ready --extension on" in windows.stderr) == (1, True)
-        ready = subprocess.run([*FENKO, "ready"], env=bare.environment, capture_output=True, text=True)
+        ready = run_fenko("ready", env=bare.environment)
         assert "fenko ready --extension on" in ready.stdout
 
 
@@ -419,9 +402,7 @@ def test_a_dialog_belongs_to_its_window(shown: Any, tmp_path: Path) -> None:
     shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_dialog.py"), str(asks))
 
     def in_front() -> Any:
-        said = subprocess.run(
-            [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, text=True
-        )
+        said = run_fenko("windows", "--format", "json", env=shown.environment)
         found = [window for window in json.loads(said.stdout or "[]") if window["front"]]
         return found[0] if found else {}
 

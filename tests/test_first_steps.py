@@ -22,6 +22,7 @@ from fenko.desk.load import load_desk
 from fenko.desk.starting import Found, starting_desk, surface_name
 from fenko.system.administrator import add_lines, missing_lines
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import FENKO, MakeDesk, Run, wait_for
 
 things = st.lists(st.tuples(st.sampled_from(sorted(KINDS)), st.text(max_size=12), st.booleans()), max_size=5)
@@ -109,9 +110,7 @@ def test_a_config_folder_that_may_not_be_entered(tmp_path: Path) -> None:
     done = subprocess.run(
         ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", *FENKO, "ready"],
         env={"XDG_CONFIG_HOME": str(tmp_path / "config"), "PATH": "/bin"}, capture_output=True, text=True, cwd="/",
-    ) if os.geteuid() == 0 else subprocess.run(
-        [*FENKO, "ready"], env=os.environ | {"XDG_CONFIG_HOME": str(tmp_path / "config")}, capture_output=True, text=True
-    )  # fmt: skip
+    ) if os.geteuid() == 0 else run_fenko("ready", env=os.environ | {"XDG_CONFIG_HOME": str(tmp_path / "config")})  # fmt: skip
     assert done.returncode in (0, 1) and "Traceback" not in done.stderr, done.stderr
 
 

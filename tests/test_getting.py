@@ -14,6 +14,7 @@ import pytest
 
 from fenko.cli import COMMANDS, cli
 from fenko.data import DEMO
+from started import run_fenko
 from support import FENKO
 
 ROOT = Path(__file__).parent.parent
@@ -67,7 +68,7 @@ def test_a_desk_with_mistakes_or_none_is_completed_as_far_as_it_goes(desk: Path)
 
 @pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
 def test_shells_take_what_is_printed(shell: str, tmp_path: Path, desk: Path) -> None:
-    done = subprocess.run([*FENKO, "completion", shell], capture_output=True, text=True, check=True)
+    done = run_fenko("completion", shell, check=True)
     assert "_FENKO_COMPLETE" in done.stdout
     if shutil.which(shell) is None:
         pytest.skip(f"needs {shell}: apt-get install {shell}")
@@ -150,7 +151,7 @@ NOWHERE = (
 
 
 def report(folder: Path, *arguments: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*FENKO, "report", "--desk", str(folder), *arguments], capture_output=True, text=True)
+    return run_fenko("report", "--desk", str(folder), *arguments)
 
 
 def test_a_report_tells_what_it_is_made_of_and_nothing_private(tmp_path: Path, make_desk: Any) -> None:

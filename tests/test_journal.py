@@ -32,7 +32,8 @@ from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalErr
 from running import DESK as PLAIN
 from running import Running, press, take
 from screen import screen
-from support import FENKO, tries, wait_for
+from started import run_fenko
+from support import tries, wait_for
 
 DESK = """
 format = 1
@@ -93,12 +94,7 @@ class Bench:
         return found
 
     def rows(self) -> list[dict[str, str]]:
-        done = subprocess.run(
-            [*FENKO, "journal", "export", "--desk", str(self.desk)],
-            env=self.one.environment,
-            capture_output=True,
-            text=True,
-        )
+        done = run_fenko("journal", "export", "--desk", str(self.desk), env=self.one.environment)
         return list(csv.DictReader(io.StringIO(done.stdout)))
 
     def used(self) -> list[tuple[str, str, str, str]]:
@@ -129,7 +125,7 @@ def test_what_was_used_stands_in_it(bench: Bench) -> None:
     bench.run.says("profile: frames")
     bench.tap("red")
     bench.tap("lean", 0.0)
-    status = subprocess.run([*FENKO, "status"], env=bench.one.environment, capture_output=True, text=True).stdout
+    status = run_fenko("status", env=bench.one.environment).stdout
     assert "journal   kept" in status
     assert bench.run.end() == 0
     assert bench.used() == [
@@ -270,12 +266,7 @@ def test_who_writes_is_not_waited_for() -> None:
 def test_a_desk_that_wants_none_any_more_has_none(bench: Bench) -> None:
     bench.tap("red")
     for what in ("off", "on", "off"):
-        done = subprocess.run(
-            [*FENKO, "journal", what, "--desk", str(bench.desk)],
-            env=bench.one.environment,
-            capture_output=True,
-            text=True,
-        )
+        done = run_fenko("journal", what, "--desk", str(bench.desk), env=bench.one.environment)
         assert done.returncode == 0, done.stderr
     bench.run.says("Bench has changed and is in force")
     wait_for(lambda: not _writer(bench.run), "nobody to write")
@@ -447,9 +438,7 @@ def test_what_takes_back_is_known(phrase: str, label: str | None, found: bool) -
 
 
 def _fenko(*arguments: str, folder: Path) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [*FENKO, *arguments], env=os.environ | {"XDG_STATE_HOME": str(folder / "state")}, capture_output=True, text=True
-    )
+    return run_fenko(*arguments, env=os.environ | {"XDG_STATE_HOME": str(folder / "state")})
 
 
 def test_the_command(tmp_path: Path, make_desk: Any, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -6,7 +6,6 @@ import json
 import os
 import signal
 import statistics
-import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -24,7 +23,8 @@ from fenko.drawing.labels import labels
 from fenko.showing.shown import Surfaces
 from running import Running
 from screen import Screen, needs_screen, screen
-from support import DEMO, FENKO, MakeDesk, Run, wait_for
+from started import run_fenko
+from support import DEMO, MakeDesk, Run, wait_for
 from terminal import Terminal
 
 DESK = """
@@ -195,15 +195,13 @@ def test_the_legend_is_live(shown: Screen, make_desk: MakeDesk, tmp_path: Path) 
 @needs_screen
 def test_it_is_printed_once_for_others(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
     running = started(shown, tmp_path, make_desk(DESK))
-    data = json.loads(
-        subprocess.run([*FENKO, "legend", "--format", "json"], env=shown.environment, capture_output=True).stdout
-    )
+    data = json.loads(run_fenko("legend", "--format", "json", env=shown.environment).stdout)
     assert (data["profile"] == "base" and {"control": "cross"}.items() <= data["surfaces"]["pad"][-1].items()) or any(
         one["title"] == "Undo" and one["icon"] == "↶" for one in data["surfaces"]["pad"]
     )
-    text = subprocess.run([*FENKO, "legend", "pad"], env=shown.environment, capture_output=True, text=True).stdout
+    text = run_fenko("legend", "pad", env=shown.environment).stdout
     assert "↶ Undo" in text and "select+start: Save" in text and "\x1b" not in text
-    wrong = subprocess.run([*FENKO, "legend", "pat"], env=shown.environment, capture_output=True, text=True)
+    wrong = run_fenko("legend", "pat", env=shown.environment)
     assert wrong.returncode == 2 and "did you mean `pad`" in wrong.stderr
     assert running.end() == 0
 

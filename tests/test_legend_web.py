@@ -9,7 +9,6 @@ import re
 import signal
 import socket
 import statistics
-import subprocess
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,7 +19,8 @@ import pytest
 from browsers import chromium, needs_browser
 from fenko.client import RunningDesk
 from screen import Screen, needs_screen, screen
-from support import FENKO, MakeDesk, Run, wait_for
+from started import Started, run_fenko
+from support import MakeDesk, Run, wait_for
 from test_legend import DESK, started
 
 
@@ -34,12 +34,8 @@ class Served:
     """`fenko legend --web`, at work."""
 
     def __init__(self, one: Screen, folder: Path, *arguments: str) -> None:
-        command = [*FENKO, "legend", "--web", "--port", "0", *arguments]
         self._said = folder / "web"
-        with self._said.open("wb") as said:
-            self.process = subprocess.Popen(
-                command, env=one.environment, stdout=said, stderr=said, start_new_session=True
-            )
+        self.process = Started(["legend", "--web", "--port", "0", *arguments], self._said, env=one.environment)
         one.processes.append(self.process)
         self.address: str = wait_for(
             lambda: next(iter(re.findall(r"http://\S+/", self._said.read_text())), ""), "address"
@@ -273,13 +269,7 @@ def test_an_address_that_cannot_be_had(shown: Screen, make_desk: MakeDesk, tmp_p
             (("--listen", "198.51.100.7"), 1, "cannot be had"),
             (("--listen", "tablet"), 2, "no address of this machine"),
         ):
-            done = subprocess.run(
-                [*FENKO, "legend", "--web", *arguments],
-                env=shown.environment,
-                capture_output=True,
-                text=True,
-                timeout=30,
-            )
+            done = run_fenko("legend", "--web", *arguments, env=shown.environment)
             assert (done.returncode, message in done.stderr) == (status, True), done.stderr
     served = Served(shown, tmp_path, "--listen", "0.0.0.0")
     assert served.asked(f"/{served.secret}/", Host=f"127.0.0.1:{served.port}")[0] == 200

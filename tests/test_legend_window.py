@@ -17,6 +17,7 @@ from desktops import desktop
 from fenko.client import RunningDesk
 from fenko.showing.legend_window import Spot
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import FENKO, MakeDesk, wait_for
 from test_legend import DESK, started
 
@@ -163,9 +164,7 @@ def test_it_is_on_the_screen_wherever_it_was_left(
 
 
 def test_without_a_screen_it_says_so(fenko: object, make_desk: MakeDesk) -> None:
-    held = subprocess.run(
-        [*FENKO, "legend", "--window", "--held"], env={**os.environ, "DISPLAY": ""}, capture_output=True, text=True
-    )
+    held = run_fenko("legend", "--window", "--held", env={**os.environ, "DISPLAY": ""})
     assert (held.returncode, "DISPLAY is not set" in held.stderr, "Traceback" in held.stderr) == (1, True, False)
 
 

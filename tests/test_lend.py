@@ -35,6 +35,7 @@ from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Timer
 from fenko.workers.way_lent import LentWay
+from started import Started, run_fenko
 from support import FENKO, MakeDesk, Run, tries, wait_for
 
 __all__ = ["far"]
@@ -129,15 +130,14 @@ class House:
         tls = ["--cafile", str(self.folder / "ca.pem"), "-u", user, "-P", f"{user}'s own"]
         return [command, "-h", "localhost", "-p", str(self.port), *tls, *more]
 
-    def lend(self, desk: Path, *more: str) -> tuple[subprocess.Popen[bytes], Path]:
+    def lend(self, desk: Path, *more: str) -> tuple[Started, Path]:
         """`fenko lend bench`, and what it says."""
         said = self.folder / f"lend-{time.monotonic_ns()}"
         command = [
-            *FENKO, "lend", "bench", "--to", f"mqtts://localhost:{self.port}/bench", "--user", "moth", "--password-file",
+            "lend", "bench", "--to", f"mqtts://localhost:{self.port}/bench", "--user", "moth", "--password-file",
             str(self.folder / "moth.password"), "--ca", str(self.folder / "ca.pem"), "--desk", str(desk), *more,
         ]  # fmt: skip
-        with said.open("wb") as out:
-            process = subprocess.Popen(command, stderr=out)
+        process = Started(command, said)
         self._lenders.callback(_end, process)
         wait_for(lambda: b"Ctrl-C ends it" in said.read_bytes(), "it is lent")
         return process, said
@@ -147,7 +147,7 @@ class House:
         return THERE.format(port=self.port, user=user, folder=self.folder, controls=CONTROLS)
 
 
-def _end(process: subprocess.Popen[bytes]) -> None:
+def _end(process: Started) -> None:
     process.kill()
     process.wait()
 
@@ -305,14 +305,10 @@ def test_bad_addresses_are_told(tmp_path: Path) -> None:
         ("http://x", "is no broker"), ("mqtts://u:p@x", "seen by everybody"), ("mqtts://x/a b", "cannot be a topic"), ("home", "no [mqtt.home]"),
         ("mqtts://x:99999", "--to"),
     ):  # fmt: skip
-        run = subprocess.run(
-            [*FENKO, "lend", "pad", "--to", where, "--desk", str(tmp_path)], capture_output=True, text=True
-        )
+        run = run_fenko("lend", "pad", "--to", where, "--desk", str(tmp_path))
         assert run.returncode == 2, run.stderr
         assert words in run.stderr
-    run = subprocess.run(
-        [*FENKO, "lend", "pat", "--to", "mqtt://x", "--desk", str(tmp_path)], capture_output=True, text=True
-    )
+    run = run_fenko("lend", "pat", "--to", "mqtt://x", "--desk", str(tmp_path))
     assert (run.returncode, "`pat`" in run.stderr) == (2, True)
 
 

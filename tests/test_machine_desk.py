@@ -18,6 +18,7 @@ import pytest
 from ends import FarDesk, MakeFar, far
 from rails import Real
 from screen import screen
+from started import Started, run_fenko
 from support import FENKO, wait_for
 from terminal import Terminal
 
@@ -344,11 +345,10 @@ def running(tmp_path: Path) -> Iterator[tuple[Real, subprocess.Popen[bytes], dic
             "XDG_RUNTIME_DIR": os.environ["XDG_RUNTIME_DIR"],
             "XDG_STATE_HOME": str(tmp_path / "state"),
         }
-        subprocess.run(
-            [*FENKO, "trust", "--yes", "--desk", str(folder)], env=environment, check=True, capture_output=True
+        run_fenko("trust", "--yes", "--desk", str(folder), env=environment, check=True)
+        process = Started(
+            ["run", "--desk", str(folder), "--play", str(tmp_path / "take.jsonl")], tmp_path / "log", env=environment
         )
-        command = [*FENKO, "run", "--desk", str(folder), "--play", str(tmp_path / "take.jsonl")]
-        process = subprocess.Popen(command, env=environment, stderr=(tmp_path / "log").open("wb"))
         yield real, process, environment
         with contextlib.suppress(ProcessLookupError):
             process.send_signal(signal.SIGCONT)
@@ -359,7 +359,7 @@ def running(tmp_path: Path) -> Iterator[tuple[Real, subprocess.Popen[bytes], dic
 
 def told(environment: dict[str, str], *arguments: str) -> Any:
     """What a command says, as data."""
-    done = subprocess.run([*FENKO, *arguments, "--format", "json"], env=environment, capture_output=True, text=True)
+    done = run_fenko(*arguments, "--format", "json", env=environment)
     return json.loads(done.stdout) if done.returncode == 0 else None
 
 
@@ -396,7 +396,7 @@ def test_machines_are_listed_and_followed(
         "it is seen",
     )
     assert listed["rail"]["link"] == real.name and listed["rail"]["axes"]["y"]["travel"] == [0, 200]
-    table = subprocess.run([*FENKO, "machine", *desk], env=environment, capture_output=True, text=True).stdout
+    table = run_fenko("machine", *desk, env=environment).stdout
     assert "x 0 to 300 mm, y 0 to 200 mm" in table and "jogging" in table
     watch = subprocess.Popen([*FENKO, "machine", "watch"], env=environment, stdout=subprocess.PIPE, text=True)
     assert watch.stdout is not None
@@ -404,15 +404,13 @@ def test_machines_are_listed_and_followed(
     assert line.startswith("rail  ") and "axis x, step 0.1" in line, line
     watch.send_signal(signal.SIGINT)
     assert watch.wait(10) == 0
-    values = subprocess.run([*FENKO, "values"], env=environment, capture_output=True, text=True).stdout
+    values = run_fenko("values", env=environment).stdout
     assert "machine rail" in values and "jogging" in values
-    wrong = subprocess.run(
-        [*FENKO, "machine", "watch", "rial"], env=environment, capture_output=True, text=True, timeout=20
-    )
+    wrong = run_fenko("machine", "watch", "rial", env=environment)
     assert (wrong.returncode, "rail" in wrong.stderr) == (2, True)
     process.send_signal(signal.SIGINT)
     process.wait(10)
-    gone = subprocess.run([*FENKO, "machine", *desk], env=environment, capture_output=True, text=True)
+    gone = run_fenko("machine", *desk, env=environment)
     assert gone.returncode == 0 and "does not run" in gone.stdout
 
 

@@ -22,7 +22,8 @@ from fenko.core.phrase import parse_phrase
 from fenko.outputs.registered.midi import described, messages, note_name, note_number
 from fenko.system.packets import Packets, packed
 from screen import Screen, needs_screen
-from support import FENKO, wait_for
+from started import Started, run_fenko
+from support import wait_for
 
 __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
@@ -187,23 +188,20 @@ south = "midi note c4"
 
 
 @contextlib.contextmanager
-def running(
-    folder: Path, env: Mapping[str, str], text: str, *changes: tuple[float, int]
-) -> Iterator[subprocess.Popen[bytes]]:
+def running(folder: Path, env: Mapping[str, str], text: str, *changes: tuple[float, int]) -> Iterator[Started]:
     """`fenko run`, the whole of it, with a take in which one button changes at these times."""
     folder.mkdir(exist_ok=True)
     (folder / "desk.toml").write_text("format = 1\n" + text)
     lines = ['{"take": 1, "name": "x", "surfaces": {"pad": "gamepad"}}']
     lines += [f'{{"t": {t}, "surface": "pad", "control": "south", "value": {value}}}' for t, value in changes]
     (folder / "take.jsonl").write_text("\n".join(lines) + "\n")
-    with (folder / "said").open("wb") as said:
-        command = [*FENKO, "run", "--desk", str(folder), "--play", str(folder / "take.jsonl"), "--play-focus"]
-        process = subprocess.Popen(command, env={**env, "XDG_RUNTIME_DIR": str(folder)}, stdout=said, stderr=said)
-        try:
-            yield process
-        finally:
-            process.kill()
-            process.wait()
+    command = ["run", "--desk", str(folder), "--play", str(folder / "take.jsonl"), "--play-focus"]
+    process = Started(command, folder / "said", env={**env, "XDG_RUNTIME_DIR": str(folder)})
+    try:
+        yield process
+    finally:
+        process.kill()
+        process.wait()
 
 
 @needs_jack
@@ -218,10 +216,7 @@ def test_a_note_ends_with_a_desk_that_is_ended(
         with running(tmp_path / "desk", env, RUN, (3.0, 1), (60.0, 0)) as desk:
             monitor.connect("Fenko:stage")
             wait_for(lambda: monitor.heard == ["90 3c 64"], "the note")
-            state = [*FENKO, "values", "--format", "json"]
-            told = subprocess.run(
-                state, env={**env, "XDG_RUNTIME_DIR": str(tmp_path / "desk")}, capture_output=True, check=True
-            )
+            told = run_fenko("values", "--format", "json", env={**env, "XDG_RUNTIME_DIR": str(tmp_path / "desk")})
             assert json.loads(told.stdout)["outputs"] == {"midi": {"stage": {"to": ["monitor:in"]}}}
             desk.send_signal(how)
             wait_for(lambda: "80 3c 00" in monitor.heard, f"its end: {monitor.heard}")

@@ -267,7 +267,13 @@ def test_both_commands_need_no_compiler_and_no_administrator(release: str, tmp_p
     pip = {
         name: value for name, value in os.environ.items() if name.startswith("PIP_") or name.lower().endswith("_proxy")
     }
-    environment = {"PATH": "/usr/sbin:/usr/bin:/bin", "HOME": "/home/nell", "LANG": "C.UTF-8", **pip}
+    environment = {
+        "PATH": "/usr/sbin:/usr/bin:/bin",
+        "HOME": "/home/nell",
+        "LANG": "C.UTF-8",
+        "PIP_NO_COMPILE": "1",
+        **pip,
+    }
     for command in (
         "make demo",
         "python3 -m venv ~/own && ~/own/bin/pip install -q . && ~/own/bin/fenko demo --instant",

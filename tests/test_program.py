@@ -14,7 +14,7 @@ import pytest
 from desktops import DESKTOPS, desktop
 from ends import MakeFar, far
 from screen import Screen, needs_screen
-from support import FENKO
+from started import run_fenko
 
 __all__ = ["far"]
 
@@ -115,12 +115,12 @@ def test_the_profile_follows(screen: Screen, tmp_path: Path) -> None:
         )
     )  # fmt: skip
     home = {**screen.environment, "XDG_STATE_HOME": str(tmp_path / "state")}
-    run = [*FENKO, "run", "--desk", str(folder), "--play", str(folder / "take.jsonl")]
-    refused = subprocess.run(run, env=home, capture_output=True, text=True, check=True)
+    run = ["run", "--desk", str(folder), "--play", str(folder / "take.jsonl")]
+    refused = run_fenko(*run, env=home, check=True)
     assert "not done, for nobody has agreed to it: starts snipwell: xterm -class snipwell" in refused.stderr
     assert "profile: frames" not in refused.stderr
-    subprocess.run([*FENKO, "trust", "--yes", "--desk", str(folder)], env=home, check=True, capture_output=True)
-    agreed = subprocess.run(run, env=home, capture_output=True, text=True, check=True)
+    run_fenko("trust", "--yes", "--desk", str(folder), env=home, check=True)
+    agreed = run_fenko(*run, env=home, check=True)
     assert "profile: frames" in agreed.stderr
     assert "profile: base" in agreed.stderr.partition("profile: frames")[2], "and goes with its window"
     assert "not done" not in agreed.stderr

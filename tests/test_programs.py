@@ -17,7 +17,8 @@ from typing import Any
 import pytest
 
 from desktops import DESKTOPS, desktop, lasting
-from support import FENKO, MakeDesk, wait_for
+from started import run_fenko
+from support import MakeDesk, wait_for
 
 PROGRAMS: dict[str, tuple[str, list[str]]] = {
     "Qt": ("featherpad", ["featherpad", "--standalone", "{file}"]),
@@ -129,10 +130,7 @@ class Editor:
             t += pause
         take = self.folder / "hands.jsonl"
         take.write_text("\n".join(lines))
-        done = subprocess.run(
-            [*FENKO, "run", "--desk", str(self.desk), "--play", str(take)],
-            env=self.shown.environment, capture_output=True, text=True, timeout=120,
-        )  # fmt: skip
+        done = run_fenko("run", "--desk", str(self.desk), "--play", str(take), env=self.shown.environment)  # fmt: skip
         self.log = done.stderr
         assert done.returncode == 0, done.stderr
         assert not self.shown.keys_down()
@@ -245,12 +243,7 @@ def test_an_action_that_refuses_repeating_gets_every_stroke(name: str, tmp_path:
     with desktop(name) as shown:
         program = shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
         shown.raise_window(shown.find(program, "reel actions"))
-        subprocess.run(
-            [*FENKO, "run", "--desk", str(desk), "--play", str(take)],
-            env=shown.environment,
-            check=True,
-            capture_output=True,
-        )
+        run_fenko("run", "--desk", str(desk), "--play", str(take), env=shown.environment, check=True)
         wait_for(lambda: counted.exists() and counted.read_text() == "215", "every stroke")
         time.sleep(0.3)
         assert counted.read_text() == "215"

@@ -8,7 +8,6 @@ import json
 import os
 import pickle
 import signal
-import subprocess
 import time
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
@@ -27,7 +26,8 @@ from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
 from fenko.outputs.port import Port, PortError, PortLost
 from fenko.services.compiling import Assembly, compile_desk
-from support import DEMO, FENKO, MakeDesk, wait_for
+from started import Started
+from support import DEMO, MakeDesk, wait_for
 
 DESK = """
 [surface.pad]
@@ -50,10 +50,8 @@ class Running:
         take.write_text("\n".join(map(json.dumps, lines)))
         self.out = folder / "out.txt"
         self.messages = folder / "messages.txt"
-        with self.out.open("w") as out, self.messages.open("w") as messages:
-            command = [*FENKO, "try", "--desk", str(desk), "--play", str(take), "--play-focus", "--format", "jsonl"]
-            environment = os.environ | {"PYTHONUNBUFFERED": "1"}
-            self.process = subprocess.Popen(command, stdout=out, stderr=messages, env=environment)
+        command = ["try", "--desk", str(desk), "--play", str(take), "--play-focus", "--format", "jsonl"]
+        self.process = Started(command, self.out, self.messages, env=os.environ | {"PYTHONUNBUFFERED": "1"})
 
     def last_key(self) -> str:
         lines = self.out.read_text().splitlines()

@@ -19,6 +19,7 @@ from fenko.system import session_service
 from fenko.system.session_service import entry_text, unit_text
 from fenko.system.supervised import Failures, Supervisor
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import FENKO, MakeDesk, Run, wait_for
 
 DESK = '[output]\nkeys = "x11"\n[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = "a"\n'
@@ -49,7 +50,7 @@ class Manager:
         return subprocess.run(["systemctl", "--user", *words], env=self.environment, capture_output=True, text=True)
 
     def fenko(self, *words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([*FENKO, *words], env=self.environment, capture_output=True, text=True, timeout=60)
+        return run_fenko(*words, env=self.environment)
 
     def pid(self) -> int:
         """Of the desk that answers."""

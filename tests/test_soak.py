@@ -29,7 +29,8 @@ from fenko.system.talking import socket_path
 from fenko.system.xserver import Display
 from running import Running
 from screen import Screen, needs_screen, screen
-from support import FENKO, MakeDesk, wait_for
+from started import run_fenko
+from support import MakeDesk, wait_for
 
 pytestmark = [needs_screen, pytest.mark.long]
 SECONDS = float(os.environ.get("FENKO_SOAK", "40"))
@@ -332,7 +333,7 @@ def test_everything_at_once(
         return DESK.format(key=key, pad=hands.port, box=probe.port)
 
     desk = make_desk(text("f1"))
-    subprocess.run([*FENKO, "trust", "--yes", "--desk", desk], env=shown.environment, check=True, capture_output=True)
+    run_fenko("trust", "--yes", "--desk", desk, env=shown.environment, check=True)
     windows = [shown.terminal(app, app, tmp_path / app) for app in ("Snipwell", "Hushdesk", "Other")]
     monkeypatch.setenv("FENKO_RUBBISH", str(rubbish))
     monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path / "watched"), os.environ.get("PYTHONPATH", "")]))

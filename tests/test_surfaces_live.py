@@ -25,6 +25,7 @@ from ends import free_port, needed, program, there
 from fenko.core.lit import ALONE, HOWS, NAMED, Lit, read_lit
 from fenko.core.reader import PhraseError
 from screen import Screen, needs_screen
+from started import Started, run_fenko
 from support import DEMO, FENKO, MakeDesk, Run, wait_for
 
 DESK = """
@@ -75,12 +76,9 @@ class Bench:
         }  # fmt: skip
         (folder / "run").mkdir(mode=0o700)
         if agree:
-            subprocess.run([*FENKO, "trust", "--yes", "--desk", str(self.desk)], env=self.env, capture_output=True)
+            run_fenko("trust", "--yes", "--desk", str(self.desk), env=self.env)
         self.said = folder / "said"
-        with self.said.open("wb") as out:
-            self.process = subprocess.Popen(
-                [*FENKO, "run", "--desk", str(self.desk)], env=self.env, stdout=out, stderr=out
-            )
+        self.process = Started(["run", "--desk", str(self.desk)], self.said, env=self.env)
         self.says("surface bench: here now, Bench box")
 
     def says(self, words: str) -> None:
@@ -180,7 +178,7 @@ def test_a_knob_is_not_moved_under_a_hand(bench: Bench) -> None:
 
 
 def bench_value(bench: Bench) -> float:
-    asked = subprocess.run([*FENKO, "values", "--format", "json"], env=bench.env, capture_output=True, text=True)
+    asked = run_fenko("values", "--format", "json", env=bench.env)
     return float(json.loads(asked.stdout)["values"]["exposure"]["value"])
 
 
@@ -212,9 +210,7 @@ tells = ["bench.knob", "bench.red"]
         bench.board.hands(red="1", knob="1023")
         bench.says("not done, for nobody has agreed to it: tells house")
         bench.board.hands()
-        trusted = subprocess.run(
-            [*FENKO, "trust", "--yes", "--desk", str(bench.desk)], env=bench.env, capture_output=True, text=True
-        )
+        trusted = run_fenko("trust", "--yes", "--desk", str(bench.desk), env=bench.env)
         assert "tells lamps (udp 127.0.0.1:" in trusted.stdout
         assert "what hands do: bench.*, value exposure" in trusted.stdout
         bench.board.hands(red="1", knob="767", lean="-256 0")
@@ -447,11 +443,9 @@ def test_nobody_elsewhere_presses_anything_before_a_person_agreed(tmp_path: Path
         wait_for(lambda: f"nobody has agreed to it: {words}" in said.read_text(), "refused")
         with pytest.raises(TimeoutError):
             server.accept()
-        trusted = subprocess.run(
-            [*FENKO, "trust", "--yes", "--desk", str(tmp_path / "desk")], env=env, capture_output=True, text=True
-        )
+        trusted = run_fenko("trust", "--yes", "--desk", str(tmp_path / "desk"), env=env)
         assert words in trusted.stdout
-        subprocess.run([*FENKO, "reload"], env=env, check=True, capture_output=True)
+        run_fenko("reload", env=env, check=True)
         server.settimeout(20)
         line, _ = server.accept()
         with line:

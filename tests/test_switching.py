@@ -25,7 +25,8 @@ from fenko.desk.problems import DeskError
 from fenko.devices.recorder import take_line
 from running import Running
 from screen import Screen, needs_screen, screen
-from support import FENKO, MakeDesk, Run, wait_for
+from started import run_fenko
+from support import MakeDesk, Run, wait_for
 
 # --- The rule ---
 
@@ -409,9 +410,7 @@ def test_a_dialog_keeps_the_profile_and_a_panel_does_not_count(
     so_far = len(running.log.read_text())
     make_desk(SCREENED.replace("Export*", "Import*"))
     running.says("profile frames", so_far)
-    state = json.loads(
-        subprocess.run([*FENKO, "status", "--format", "json"], env=shown.environment, capture_output=True).stdout
-    )
+    state = json.loads(run_fenko("status", "--format", "json", env=shown.environment).stdout)
     assert state["in front"]["owner"]["title"] == "Reel 2" and state["in front"]["title"] == "Export reel"
     assert "base" not in running.log.read_text()[so_far:]
     assert running.end() == 0

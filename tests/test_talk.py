@@ -20,6 +20,7 @@ from fenko.live.loop import Loop
 from fenko.system.talking import private_folder
 from running import Running
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import DEMO, FENKO, MakeDesk, wait_for
 
 pytestmark = needs_screen
@@ -80,7 +81,7 @@ class Bench:
 
     def fenko(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         """Another command of the same person."""
-        return subprocess.run([*FENKO, *arguments], env=self.environment, capture_output=True, text=True, timeout=60)
+        return run_fenko(*arguments, env=self.environment)
 
     def state(self) -> dict[str, dict[str, dict[str, object]]]:
         done = self.fenko("values", "--format", "json")
@@ -319,7 +320,7 @@ def test_another_program_follows_with_the_client(bench: Bench) -> None:
             desk.status()
     with pytest.raises(NobodyThere):
         RunningDesk()
-    process = subprocess.run([*FENKO, "status", "--follow"], env=bench.environment, capture_output=True, timeout=30)
+    process = run_fenko("status", "--follow", env=bench.environment)
     assert process.returncode == 1
 
 
@@ -398,7 +399,7 @@ def memory(pid: int) -> int:
 def test_no_desk_no_answer(tmp_path: Path) -> None:
     environment = os.environ | {"XDG_RUNTIME_DIR": str(tmp_path)}
     for arguments in (("values",), ("values", "--follow"), ("set", "timing.hold", "300ms")):
-        done = subprocess.run([*FENKO, *arguments], env=environment, capture_output=True, text=True)
+        done = run_fenko(*arguments, env=environment)
         assert (done.returncode, "no desk is running" in done.stderr) == (1, True)
 
 

@@ -14,6 +14,7 @@ import pytest
 from fenko.core.arrival import PATIENCE, Arrivals
 from running import Running, press, take
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import FENKO, MakeDesk, Run, wait_for
 
 DESK = """
@@ -121,10 +122,7 @@ def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_de
         for number, control in enumerate(["south", "west", "north", "start", "select", "mode", "east"])
         for event in press(0.5 + number * 0.7, control)
     ]
-    done = subprocess.run(
-        [*FENKO, "try", "--window", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events)],
-        env=shown.environment, capture_output=True, text=True, timeout=60,
-    )  # fmt: skip
+    done = run_fenko("try", "--window", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events), env=shown.environment)  # fmt: skip
     assert [line.split() for line in done.stdout.splitlines()[1:]] == [
         ["ctrl+shift+b", "ctrl+shift+b"], ["f6", "f6"], ['"A"', "of", '"Aö!東"', "A"], ['"ö"', "of", '"Aö!東"', "ö"],
         ['"!"', "of", '"Aö!東"', "!"], ['"東"', "of", '"Aö!東"', "東"], ["shift", "shift"], ["plus", "+"], ["space", "space"],
@@ -257,9 +255,7 @@ def test_a_desk_that_is_tried_is_found_and_remembers_nothing(tmp_path: Path, mak
     try:
 
         def status() -> subprocess.CompletedProcess[str]:
-            return subprocess.run(
-                [*FENKO, "status", "--format", "json"], env=environment, capture_output=True, text=True
-            )
+            return run_fenko("status", "--format", "json", env=environment)
 
         wait_for(lambda: status().returncode == 0, "it is found")
         values = [*FENKO, "values", "--format", "json"]
@@ -267,9 +263,7 @@ def test_a_desk_that_is_tried_is_found_and_remembers_nothing(tmp_path: Path, mak
             lambda: '"value": 40' in subprocess.run(values, env=environment, capture_output=True, text=True).stdout,
             "its value",
         )
-        done = subprocess.run(
-            [*FENKO, "set", "timing.hold", "300ms", "--for", "1s"], env=environment, capture_output=True, text=True
-        )
+        done = run_fenko("set", "timing.hold", "300ms", "--for", "1s", env=environment)
         assert done.returncode == 0, done.stderr
     finally:
         process.terminate()

@@ -24,7 +24,8 @@ from fenko.studies.made_up import MadeUp, made_up_year, write_made_up
 from fenko.studies.tally import AFTERWARDS, SOON, USES, Tally, read_uses, tally
 from fenko.studies.usage import Usage, usage_of
 from fenko.system.journal import UNKNOWN, Binding, Journal, journal_file
-from support import FENKO, tries
+from started import run_fenko
+from support import tries
 
 SEEDS = int(os.environ.get("FENKO_USAGE_SEEDS", "50"))
 BINDINGS = {
@@ -224,7 +225,7 @@ def kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 
 def fenko(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*FENKO, *arguments], capture_output=True, text=True)
+    return run_fenko(*arguments)
 
 
 def test_the_command_tells_what_is_used(kept: Path, tmp_path: Path) -> None:

@@ -20,6 +20,7 @@ from fenko.system import xserver
 from fenko.system.session import DisplayError
 from running import DESK, Running, press, take
 from screen import Screen, needs_screen, screen
+from started import run_fenko
 from support import FENKO, MakeDesk, wait_for
 
 pytestmark = needs_screen
@@ -36,9 +37,7 @@ def shown() -> Iterator[Screen]:
 
 def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk) -> None:
     environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
-    done = subprocess.run(
-        [*FENKO, "run", "--desk", str(make_desk(X11_DESK))], env=environment, capture_output=True, text=True, timeout=30
-    )
+    done = run_fenko("run", "--desk", str(make_desk(X11_DESK)), env=environment)
     assert done.returncode == 1
     assert "DISPLAY is not set" in done.stderr
     assert "Traceback" not in done.stderr
@@ -47,7 +46,7 @@ def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk)
 def test_a_display_that_does_not_answer_is_said(shown: Screen, make_desk: MakeDesk) -> None:
     with shown.hung():
         for command in (("run", "--desk", str(make_desk(X11_DESK))), ("windows",)):
-            done = subprocess.run([*FENKO, *command], env=shown.environment, capture_output=True, text=True, timeout=30)
+            done = run_fenko(*command, env=shown.environment)
             assert done.returncode == 1
             assert f"display {shown.display} does not answer" in done.stderr
 
@@ -218,9 +217,7 @@ def _placed(shown: Screen, window: str, x: int) -> bool:
 
 def test_windows_say_which_program_they_belong_to(shown: Screen, tmp_path: Path) -> None:
     shown.raise_window(shown.terminal("Snipwell", "Reel", tmp_path / "b"))
-    said = subprocess.run(
-        [*FENKO, "windows", "--format", "json"], env=shown.environment, capture_output=True, check=True
-    )
+    said = run_fenko("windows", "--format", "json", env=shown.environment, check=True)
     front = next(window for window in json.loads(said.stdout) if window["front"])
     assert front["program"] == "xterm"
     assert front["path"].endswith("/xterm") and front["arguments"].startswith("-class Snipwell -T Reel")

@@ -5,8 +5,6 @@ from __future__ import annotations
 import os
 import select
 import signal
-import subprocess
-import sys
 import time
 from glob import glob
 from pathlib import Path
@@ -14,6 +12,7 @@ from pathlib import Path
 from evdev import AbsInfo, InputDevice, UInput, ecodes
 
 from fenko.system.kernel import open_device
+from started import Started
 from support import wait_for
 
 PATIENCE = 60.0
@@ -129,7 +128,7 @@ class FenkoRun:
         desk: Path,
         log: Path,
         *options: str,
-        before: tuple[str, ...] = (),
+        user: str | None = None,
         environment: dict[str, str] | None = None,
         command: str = "run",
     ) -> None:
@@ -137,13 +136,8 @@ class FenkoRun:
         environment = environment or {
             key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")
         }
-        with log.open("wb") as file:
-            self.process = subprocess.Popen(
-                [*before, sys.executable, "-m", "fenko", command, "--desk", str(desk), *options],
-                stdout=file,
-                stderr=file,
-                env=environment,
-            )
+        arguments = [command, "--desk", str(desk), *options]
+        self.process = Started(arguments, log, env=environment, user=user)
 
     def says(self, text: str, times: int = 1) -> None:
         """Waits until it has said something."""

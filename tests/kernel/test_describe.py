@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,6 +11,7 @@ from evdev import UInput
 from evdev import ecodes as e
 
 from fenko.desk.descriptions import load_description
+from started import run_fenko
 from terminal import Terminal
 
 pytestmark = pytest.mark.long
@@ -99,7 +98,7 @@ def test_two_keys_that_send_one_code(tmp_path: Path) -> None:
 
 def test_a_jog_device_is_known_by_its_link_and_described_by_turning(tmp_path: Path) -> None:
     device = jog()
-    listed = subprocess.run([sys.executable, "-m", "fenko", "devices"], capture_output=True, text=True, check=True)
+    listed = run_fenko("devices")
     assert any(
         line.split()[:6] == ["Harrow", "wheel", "usb", "1209:4d2b", "ring-and-dial", "harrow-wheel"]
         for line in listed.stdout.splitlines()

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import csv
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 from bench_devices import FenkoRun, Reader, key, keypad
 from evdev import ecodes as e
 
+from started import run_fenko
 from support import wait_for
 
 pytestmark = pytest.mark.long
@@ -55,8 +55,7 @@ def test_unbound_keys_never_stand_in_it(tmp_path: Path, monkeypatch: pytest.Monk
     assert run.end() == 0
     device.close()
     wait_for(lambda: not _writers(), "who writes to end")
-    command = [sys.executable, "-m", "fenko", "journal", "export", "--desk", str(tmp_path)]
-    rows = list(csv.DictReader(subprocess.run(command, capture_output=True, text=True, check=True).stdout.splitlines()))
+    rows = list(csv.DictReader(run_fenko("journal", "export", "--desk", str(tmp_path)).stdout.splitlines()))
     assert [(row["control"], row["gesture"]) for row in rows if not row["gesture"].startswith("time")] == [
         ("keypad.kp1", "press"), ("keypad.kp3", "tap"), ("keypad.kp1", "press"),
     ]  # fmt: skip

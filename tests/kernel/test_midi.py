@@ -6,13 +6,14 @@ import contextlib
 import os
 import signal
 import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from bench_devices import FenkoRun, key, pad, wait_for
 from evdev import ecodes as e
+
+from started import run_fenko
 
 DESK = """
 [surface.pad]
@@ -115,9 +116,7 @@ def test_a_port_that_is_there_is_connected_with(bench: Bench, tmp_path: Path) ->
 
 @pytest.mark.long
 def test_fenko_ready_lists_the_ports(bench: Bench) -> None:
-    ready = subprocess.run(
-        [sys.executable, "-m", "fenko", "ready", "--desk", str(bench.folder)], capture_output=True, text=True
-    )
+    ready = run_fenko("ready", "--desk", str(bench.folder))
     assert "ALSA:" in ready.stdout
     assert "Virtual Raw" in ready.stdout
 

@@ -6,8 +6,6 @@ import fcntl
 import json
 import os
 import signal
-import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Iterator
@@ -16,6 +14,8 @@ from pathlib import Path
 import pytest
 from bench_devices import FenkoRun, Reader, key, keypad, mouse, node_named, pad, wait_for
 from evdev import ecodes as e
+
+from started import run_fenko
 
 DESK = """
 format = 1
@@ -78,9 +78,7 @@ def bench(desk: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Benc
 
 
 def test_devices_are_listed_as_things(bench: Bench) -> None:
-    done = subprocess.run(
-        [sys.executable, "-m", "fenko", "devices", "--format", "json"], capture_output=True, text=True, check=True
-    )
+    done = run_fenko("devices", "--format", "json")
     things = {thing["name"]: thing for thing in json.loads(done.stdout)}
     assert things["Thistle pad"]["link"] == "usb 1209:4d50"
     assert {name: thing["kind"] for name, thing in things.items() if name[:2] in ("Th", "Ta", "Bu")} == {
@@ -265,9 +263,6 @@ def test_taken_over_only_when_all_keys_are_up(bench: Bench, desk: Path, tmp_path
     other.device.close()
 
 
-NOBODY = ("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups")
-
-
 @pytest.fixture
 def public_desk() -> Iterator[Path]:
     """The desk where any user may read it."""
@@ -297,8 +292,7 @@ def test_what_another_program_has_is_taken_when_it_lets_go(bench: Bench, desk: P
 
 
 def test_without_permission_the_remedy_is_said(public_desk: Path) -> None:
-    command = [*NOBODY, sys.executable, "-m", "fenko", "run", "--desk", str(public_desk)]
-    done = subprocess.run(command, capture_output=True, text=True, cwd="/")
+    done = run_fenko("run", "--desk", str(public_desk), user="nobody")
     assert done.returncode == 1
     assert "/dev/uinput may not be written by this user" in done.stderr
     assert "sudo tee -a /etc/udev/rules.d/60-fenko.rules" in done.stderr
@@ -308,7 +302,7 @@ def test_without_permission_the_remedy_is_said(public_desk: Path) -> None:
 def test_permission_that_comes_a_moment_later_is_waited_for(bench: Bench, public_desk: Path, tmp_path: Path) -> None:
     bench.pad.close()
     bench.keypad.close()
-    run = FenkoRun(public_desk, tmp_path / "log", before=NOBODY, command="try")
+    run = FenkoRun(public_desk, tmp_path / "log", user="nobody", command="try")
     run.says("surface pad: not here yet")
     bench.pad = pad()
     os.chmod(Reader("Thistle pad").device.path, 0o644)

@@ -16,6 +16,8 @@ import pytest
 from bench_devices import FenkoRun, Reader, wait_for
 from evdev import ecodes as e
 
+from started import run_fenko
+
 DESK = """
 [surface.pad]
 kind = "gamepad"
@@ -244,10 +246,9 @@ def test_it_is_there_again_when_it_comes_back(bench: Bench) -> None:
 
 @pytest.mark.long
 def test_ready_and_devices_know_it(bench: Bench) -> None:
-    command = [sys.executable, "-m", "fenko"]
-    listed = subprocess.run([*command, "devices", "--format", "json"], capture_output=True, text=True)
+    listed = run_fenko("devices", "--format", "json")
     assert "midi Dunnock Eight" in {one["link"] for one in json.loads(listed.stdout)}
-    ready = subprocess.run([*command, "ready", "--desk", str(bench.folder)], capture_output=True, text=True)
+    ready = run_fenko("ready", "--desk", str(bench.folder))
     assert "dunnock: Dunnock Eight:controls (ALSA)" in ready.stdout
 
 

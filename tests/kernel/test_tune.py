@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 import time
 from math import cos, pi, sin
 from pathlib import Path
@@ -13,6 +11,9 @@ import pytest
 from bench_devices import key, pad
 from evdev import UInput
 from evdev import ecodes as e
+
+from started import Started
+from support import wait_for
 
 pytestmark = pytest.mark.long
 
@@ -45,17 +46,13 @@ def _hand(device: UInput) -> None:
 def test_a_pad_is_measured_while_a_hand_moves_it(tmp_path: Path) -> None:
     (tmp_path / "desk.toml").write_text(DESK)
     device = pad()
-    command = [sys.executable, "-m", "fenko", "tune", "pad", "--desk", str(tmp_path), "--pace", "4", "--format", "json"]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    out, err = tmp_path / "out", tmp_path / "err"
+    process = Started(["tune", "pad", "--desk", str(tmp_path), "--pace", "4", "--format", "json"], out, err)
     try:
-        assert process.stderr is not None
-        said = ""
-        while "Hands off" not in said:
-            said += process.stderr.readline()
-            assert process.poll() is None or "Hands off" in said, said + process.stderr.read()
+        wait_for(lambda: "Hands off" in err.read_text() or process.poll() is not None, "the beginning")
         while process.poll() is None:
             _hand(device)
-        told = json.loads(process.communicate()[0])
+        told = json.loads(out.read_text())
     finally:
         process.kill()
         device.close()

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import json
 import signal
-import subprocess
-import sys
 import time
 from pathlib import Path
 
@@ -13,6 +11,7 @@ import pytest
 from bench_devices import FenkoRun, key, keypad, mouse, pad, wait_for
 from evdev import ecodes as e
 
+from started import Started, run_fenko
 from terminal import Terminal
 
 pytestmark = pytest.mark.long
@@ -95,10 +94,7 @@ def test_which_one_is_it(tmp_path: Path) -> None:
         (plugged[0], e.BTN_EAST, "table", ['    links = ["usb 1209:4d50", "bluetooth 1209:4d51"]']),
         (plugged[0], e.BTN_WEST, "json", ['"control": "west"', '"description": "thistle-pad"', '"link": "usb 1209:4d50"', '"kind": "gamepad"']),
     ):  # fmt: skip
-        with (tmp_path / "log").open("wb") as log:
-            asked = subprocess.Popen(
-                [sys.executable, "-m", "fenko", "devices", "--press", "--format", form], stdout=log, stderr=log
-            )
+        asked = Started(["devices", "--press", "--format", form], tmp_path / "log")
         wait_for(lambda: "Press something" in (tmp_path / "log").read_text(), "the question")
         plugged[0].write(e.EV_ABS, e.ABS_X, 9000)  # a trembling stick is not meant
         plugged[0].syn()
@@ -116,10 +112,7 @@ def test_a_recorded_take_rehearses_as_the_desk_ran(desk: Path) -> None:
     ran = FenkoRun(desk, desk / "ran", "--format", "jsonl", command="try")
     ran.says("is running")
     take = desk / "take.jsonl"
-    watch = subprocess.Popen(
-        [sys.executable, "-m", "fenko", "watch", "pad", "--desk", str(desk), "--take", str(take), "--format", "jsonl"],
-        stdout=(desk / "watched").open("wb"), stderr=subprocess.PIPE,
-    )  # fmt: skip
+    watch = Started(["watch", "pad", "--desk", str(desk), "--take", str(take), "--format", "jsonl"], desk / "watched")
     wait_for(lambda: take.exists(), "the take")
     time.sleep(1)
     for code, length in (
@@ -141,11 +134,9 @@ def test_a_recorded_take_rehearses_as_the_desk_ran(desk: Path) -> None:
     watch.send_signal(signal.SIGINT)
     assert watch.wait(60) == 0
     assert ran.end() == 0
-    rehearsed = subprocess.run(
-        [sys.executable, "-m", "fenko", "rehearse", str(take), "--desk", str(desk), "--format", "jsonl"],
-        capture_output=True, text=True, check=True,
-    ).stdout  # fmt: skip
-    expected = [json.loads(line) for line in rehearsed.splitlines()]
+    rehearsed = run_fenko("rehearse", str(take), "--desk", str(desk), "--format", "jsonl")
+    assert rehearsed.returncode == 0, rehearsed.stderr
+    expected = [json.loads(line) for line in rehearsed.stdout.splitlines()]
     sent = [json.loads(line) for line in ran.log.read_text().splitlines() if line.startswith("{")]
     assert [effect | {"t": 0} for effect in sent] == [effect | {"t": 0} for effect in expected]
     offset = sent[0]["t"] - expected[0]["t"]
