@@ -545,6 +545,50 @@ def test_a_value_is_picked_up_where_the_control_meets_it() -> None:
     assert _numbers(_played(plan, *changes)) == [60, 70, 10, 5, 30]
 
 
+_FOLLOWING = st.lists(
+    st.one_of(
+        st.tuples(st.sampled_from(["pad.trigger-right", "pad.trigger-left"]), st.sampled_from([0.0, 0.1, 0.25, 0.4, 0.5, 0.6, 0.9, 1.0])),
+        st.sampled_from([("pad.south", 1), ("pad.east", 1), ("pad.shoulder-left", 1)]),
+    ), max_size=30,
+)  # fmt: skip
+
+
+@settings(max_examples=tries(300))
+@given(_FOLLOWING)
+def test_random_hands_leave_a_value_where_a_slow_model_says(hands: list[tuple[str, float]]) -> None:
+    """Two that follow one value, one of them picked up where it is met, and two keys that set it; a layer lets the first one rest."""
+    plan = _plan(
+        pad__trigger_right="value level follow 20 to 60", pad__trigger_left="value level follow pick-up",
+        pad__south="value level to 10", pad__east="value level by +5", layer={"pad__trigger_right": "nothing"},
+    )  # fmt: skip
+    level, met = 50.0, False
+    at = {"pad.trigger-right": 0.0, "pad.trigger-left": 0.0}
+    known = False  # where the one that has to meet the value is: not before it has moved for the first time
+    changes: list[Change] = []
+    expected: list[float] = []
+    for n, (address, value) in enumerate(hands):
+        before = level
+        match address:
+            case "pad.south" | "pad.east":
+                level = 10.0 if address == "pad.south" else min(100.0, level + 5)
+                met = False
+            case "pad.trigger-right" if value != at[address]:
+                level = 20 + 40 * value
+                met = False
+            case "pad.trigger-left" if value != at[address]:
+                low, high = sorted((100 * (at[address] if known else value), 100 * value))
+                known = True
+                met = met or low <= level <= high
+                level = 100 * value if met else level
+        at[address] = value
+        changes.append((1.0 + n, address, value))
+        if not address.startswith("pad.trigger"):
+            changes.append((1.5 + n, address, 0))
+        if level != before:
+            expected.append(level)
+    assert _numbers(_played(plan, *changes)) == pytest.approx(expected)
+
+
 def test_a_value_that_moves_stays_within_its_range_and_turns_at_once() -> None:
     plan = _plan(wheel__ring="value level rate 30%")
     changes = [(1.0, "wheel.ring", 1.0), (5.0, "wheel.ring", -0.5), (6.0, "wheel.ring", 0.0)]

@@ -359,10 +359,11 @@ class Motion:
         for address, control in self._controls.items():
             drives = stack.drives(address)
             if drives != control.drives:
+                stays = {one.part for one in drives if any(one.cell is other.cell for other in control.drives)}
+                control.met = {part: met for part, met in control.met.items() if part in stays}
                 control.drives = drives
                 if control.steers:
                     control.resting = control.made != REST or control.at != [0.0, 0.0]
-                control.met.clear()
                 if control.moving:
                     control.moving = False
                     self._active.remove(control)
