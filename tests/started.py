@@ -38,6 +38,7 @@ class _Command(NamedTuple):
     folder: str
     terminal: bool
     user: str | None
+    typed: str
 
 
 class Started:
@@ -52,13 +53,16 @@ class Started:
         cwd: Path | None = None,
         terminal: bool = False,
         user: str | None = None,
+        typed: Path | str = os.devnull,
     ) -> None:
         for file in () if terminal else (out, err):
             if file is not None:
                 Path(file).write_bytes(b"")
         environment = dict(os.environ if env is None else env)
         self.args = ["fenko", *arguments]
-        what = _Command([*arguments], str(out), str(err or out), environment, str(cwd or Path.cwd()), terminal, user)
+        what = _Command(
+            [*arguments], str(out), str(err or out), environment, str(cwd or Path.cwd()), terminal, user, str(typed)
+        )
         self._process: Any = _FENKO.Process(target=_become, args=(what,), daemon=True)
         self._process.start()
         self.pid: int = self._process.pid
@@ -99,8 +103,8 @@ def _become(what: _Command) -> None:
     """In the copy: what the system does between a command typed and the first line of it run."""
     os.setsid()
     flags = os.O_RDWR if what.terminal else os.O_WRONLY | os.O_APPEND
-    for number, name in enumerate((what.out if what.terminal else os.devnull, what.out, what.err)):
-        file = os.open(name, flags)
+    for number, name in enumerate((what.out if what.terminal else what.typed, what.out, what.err)):
+        file = os.open(name, flags if number or what.terminal else os.O_RDONLY)
         os.dup2(file, number)
         os.close(file)
     if what.terminal:

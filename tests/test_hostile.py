@@ -19,7 +19,6 @@ from fenko.desk.load import load_desk
 from fenko.devices.recorder import TakeWriter
 from fenko.live.readiness import facts
 from fenko.system.apart import Crashed, apart
-from started import run_fenko
 from support import DEMO, FENKO, MakeDesk, Run
 from terminal import Terminal
 
@@ -111,7 +110,8 @@ def test_an_output_that_takes_nothing(output: str | None, tmp_path: Path) -> Non
 
 def test_a_terminal_of_another_encoding() -> None:
     environment = os.environ | {"PYTHONIOENCODING": "latin-1"}
-    done = run_fenko("rehearse", str(DEMO / "takes/evening.jsonl"), "--desk", str(DEMO), env=environment)
+    command = [*FENKO, "rehearse", str(DEMO / "takes/evening.jsonl"), "--desk", str(DEMO)]
+    done = subprocess.run(command, capture_output=True, env=environment)
     assert done.returncode == 0 and b"Traceback" not in done.stderr and b"\\u2193" in done.stdout
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import shlex
 import shutil
 import signal
 import subprocess
@@ -22,6 +23,7 @@ import pytest
 from fenko.data import DEMO
 from pages import PAGES, Command, desk_of, inline, merged, snippets, typed, write_desk
 from screen import Screen, needs_screen, screen
+from started import Started
 from support import wait_for
 
 TESTS = Path(__file__).parent
@@ -116,6 +118,17 @@ class Session:
         self._begun.append(process)
         return process
 
+    def does(self, text: str) -> tuple[int, str]:
+        """Types a command that ends; its exit status, and all that it said."""
+        if re.search(r"[|<>&;*$~]", text):
+            process = self.begins(text)
+            said, _ = process.communicate(ANSWERS, timeout=60)
+            return process.returncode, said
+        typed, out = self.home.parent / "typed", self.home.parent / "said"
+        typed.write_text(ANSWERS)
+        status = Started(shlex.split(text)[1:], out, env=self.environment, cwd=self.home, typed=typed).wait(60)
+        return status, out.read_text()
+
     def ends(self) -> None:
         """Ends what goes on, the last one first."""
         for process, said, text in reversed(self.going):
@@ -205,6 +218,7 @@ WAITS = re.compile(
     r"fenko (run|watch|try|learn$|legend|windows --follow|devices --(press|describe|network)|machine (watch|simulate)|demo$|tune pad$)"
 )
 """What goes on until it is ended, or for a minute."""
+ANSWERS = "y\n" * 3
 REFUSED = ("is already there", "requires an argument", "nobody can be asked")
 """What is said where a command is only named, without what it needs, and where it would write over a desk or has a question."""
 NOT_HERE = {"fenko ready --fix": "would change this machine, where tests are root's: kernel/test_ready.py"}
@@ -230,22 +244,22 @@ def test_commands_of_prose_can_be_typed(session: Session) -> None:
     typed_here = [text for text in MENTIONED if text not in (*NOT_HERE, desk.text, "fenko stop")]
     for text in typed_here:
         if not WAITS.match(text):
-            judged(text, session.begins(text))
+            judged(text, *session.does(text))
     going = {text: session.begins(text) for text in typed_here if WAITS.match(text)}
     time.sleep(len(going) / 2)  # they begin side by side; where one has not begun yet, that is ended too
     for process in going.values():
         process.send_signal(signal.SIGINT)
     for text, process in going.items():
-        judged(text, process)
-    judged("fenko stop", session.begins("fenko stop"))
+        said, _ = process.communicate(ANSWERS, timeout=60)
+        judged(text, process.returncode, said)
+    judged("fenko stop", *session.does("fenko stop"))
     session.ends()
 
 
-def judged(text: str, process: subprocess.Popen[str]) -> None:
-    said, _ = process.communicate("y\n" * 3, timeout=60)
-    refuses = process.returncode == 2 and (len(text.split()) == 2 or any(why in said for why in REFUSED))
-    before_it_began = process.returncode == -signal.SIGINT and WAITS.match(text) and not said
-    assert process.returncode in (0, 1) or refuses or before_it_began, (text, process.returncode, said)
+def judged(text: str, status: int, said: str) -> None:
+    refuses = status == 2 and (len(text.split()) == 2 or any(why in said for why in REFUSED))
+    before_it_began = status == -signal.SIGINT and WAITS.match(text) and not said
+    assert status in (0, 1) or refuses or before_it_began, (text, status, said)
     assert "Traceback" not in said, (text, said)
 
 
