@@ -11,8 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, settings
-from xdist.scheduler import LoadScopeScheduling
 
 import lab
 from fenko.outputs.registered import load
@@ -21,8 +19,13 @@ from rails import STARTED
 from started import run_fenko
 from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
-settings.register_profile("all", max_examples=tries(100), deadline=None, suppress_health_check=[HealthCheck.too_slow])
-settings.load_profile("all")
+if not lab.WITHIN:
+    from hypothesis import HealthCheck, settings
+
+    settings.register_profile(
+        "all", max_examples=tries(100), deadline=None, suppress_health_check=[HealthCheck.too_slow]
+    )
+    settings.load_profile("all")
 
 
 load()  # before a test draws phrases
@@ -63,16 +66,17 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.quick)
 
 
-class Groups(LoadScopeScheduling):
-    """Whoever runs several processes at a time has the tests of a group in one of them."""
-
-    def _split_scope(self, nodeid: str) -> str:
-        return group_of(nodeid)
-
-
 @pytest.hookimpl(optionalhook=True)
-def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Groups:
-    """How tests are dealt out."""
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Any:
+    """Whoever runs several processes at a time has the tests of a group in one of them."""
+    from xdist.scheduler import LoadScopeScheduling
+
+    class Groups(LoadScopeScheduling):
+        """How tests are dealt out."""
+
+        def _split_scope(self, nodeid: str) -> str:
+            return group_of(nodeid)
+
     return Groups(config, log)
 
 

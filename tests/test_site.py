@@ -81,7 +81,14 @@ def browser() -> Iterator[Any]:
 
 @needs_browser
 @pytest.mark.parametrize("width", WIDTHS)
-@pytest.mark.parametrize("name", ["index", "tutorials/drawing", "reference/commands", "desk"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "index",
+        "tutorials/drawing",
+        *(pytest.param(name, marks=pytest.mark.long) for name in ("reference/commands", "desk")),
+    ],
+)
 def test_it_can_be_read_and_used(site: Path, browser: Any, name: str, width: int) -> None:
     from axe_playwright_python.sync_playwright import Axe
 

@@ -15,11 +15,11 @@ from fenko.devices.recorder import take_line
 from fenko.tuning.measures import bounce_of, rest_of
 from fenko.tuning.proposals import Measured, measure
 from fenko.tuning.tracks import tracks_of
-from support import DEMO, FENKO, MakeDesk, Run
+from support import DEMO, FENKO, MakeDesk, Run, tries
 from worn import RATE, Hand, WornStick, button_take, rest_positions, stick_take, trigger_take
 
 PAD = Surface("pad", "gamepad")
-SEEDS = 200
+SEEDS = tries(200)
 
 
 def _measured(changes: list, surface: Surface = PAD, false_moves: float = 1.0) -> tuple[Measured, dict[str, str]]:
@@ -31,6 +31,7 @@ def _numbers(value: str) -> np.ndarray:
     return np.array(json.loads(value), dtype=float)
 
 
+@pytest.mark.hypothesis  # drawn at random, too: more often where there is time
 def test_where_a_worn_stick_rests_and_how_far_it_goes_over_many_seeds() -> None:
     """The centre within three standard errors, the range within 1.5 % of the way, for all but one in a hundred."""
     off, ends, zones = [], [], []
@@ -83,6 +84,7 @@ def test_drift_widens_the_dead_zone() -> None:
     )
 
 
+@pytest.mark.hypothesis
 def test_a_trigger_that_never_reaches_its_end_over_many_seeds() -> None:
     for seed in range(SEEDS):
         random = np.random.default_rng(seed)
@@ -95,6 +97,7 @@ def test_a_trigger_that_never_reaches_its_end_over_many_seeds() -> None:
 
 
 @pytest.mark.parametrize("longest", [0.0, 0.002, 0.006, 0.012])
+@pytest.mark.hypothesis
 def test_the_debounce_covers_every_bounce_and_little_more_over_many_seeds(longest: float) -> None:
     for seed in range(SEEDS // 4):
         changes = button_take(Hand(), longest, 0.4, seed)

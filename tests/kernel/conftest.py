@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -17,14 +16,14 @@ import lab
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
     """In the emulated machine: whoever has had it started wants to know of each test."""
-    if "KERNEL_LAB" in os.environ:
+    if lab.WITHIN:
         print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="session", autouse=True)
 def python_for_all() -> None:
     """In the emulated machine, whose files are thrown away: others than root may run this Python, wherever it is."""
-    if "KERNEL_LAB" in os.environ:
+    if lab.WITHIN:
         for folder in Path(sys.base_prefix).parents:
             folder.chmod(folder.stat().st_mode | 0o111)
 
