@@ -19,7 +19,7 @@ from rails import STARTED
 from started import run_fenko
 from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
-if not lab.WITHIN:
+if not lab.EMULATED:
     from hypothesis import HealthCheck, settings
 
     settings.register_profile(

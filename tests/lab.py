@@ -14,12 +14,12 @@ from typing import Any
 import pytest
 
 ROOT = Path(__file__).parent.parent
-WITHIN = "KERNEL_LAB" in os.environ
+EMULATED = "KERNEL_LAB" in os.environ
 """Whether this is the emulated machine, where loading a library takes seconds."""
 HERE = os.access("/dev/uinput", os.W_OK)
 """Whether these tests need no other machine."""
 _MARK = "\x1ereport "
-_WITHIN = 1680
+_LONGEST_RUN = 1680
 """Seconds that the emulated machine has for all of them."""
 
 
@@ -77,7 +77,7 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
             pytest.skip("needs Debian and root (or qemu-system-x86 and a prepared cache) for tools/kernel-lab")
         names = [item.nodeid for item in session.items if isinstance(item, KernelTest)]
         done = subprocess.run(
-            [ROOT / "tools/kernel-lab", "--timeout", str(_WITHIN), "--", sys.executable, "-m", "pytest", *_PLUGINS, *names],
+            [ROOT / "tools/kernel-lab", "--timeout", str(_LONGEST_RUN), "--", sys.executable, "-m", "pytest", *_PLUGINS, *names],
             cwd=ROOT, capture_output=True, text=True,
         )  # fmt: skip
         session.stash[_SAID] = done.stdout + done.stderr

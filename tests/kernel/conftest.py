@@ -16,14 +16,14 @@ import lab
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
     """In the emulated machine: whoever has had it started wants to know of each test."""
-    if lab.WITHIN:
+    if lab.EMULATED:
         print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="session", autouse=True)
 def python_for_all() -> None:
     """In the emulated machine, whose files are thrown away: others than root may run this Python, wherever it is."""
-    if lab.WITHIN:
+    if lab.EMULATED:
         for folder in Path(sys.base_prefix).parents:
             folder.chmod(folder.stat().st_mode | 0o111)
 
