@@ -20,7 +20,7 @@ from fenko.system import xserver
 from fenko.system.session import DisplayError
 from running import DESK, Running, press, take
 from screen import Screen, needs_screen, screen
-from started import run_fenko
+from started import Started, run_fenko
 from support import FENKO, MakeDesk, wait_for
 
 pytestmark = needs_screen
@@ -43,12 +43,13 @@ def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk)
     assert "Traceback" not in done.stderr
 
 
-def test_a_display_that_does_not_answer_is_said(shown: Screen, make_desk: MakeDesk) -> None:
+def test_a_display_that_does_not_answer_is_said(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
     with shown.hung():
-        for command in (("run", "--desk", str(make_desk(X11_DESK))), ("windows",)):
-            done = run_fenko(*command, env=shown.environment)
-            assert done.returncode == 1
-            assert f"display {shown.display} does not answer" in done.stderr
+        commands = (["run", "--desk", str(make_desk(X11_DESK))], ["windows"])
+        for process in [Started(command, tmp_path / command[0], env=shown.environment) for command in commands]:
+            assert process.wait(30) == 1
+    for command in commands:
+        assert f"display {shown.display} does not answer" in (tmp_path / command[0]).read_text()
 
 
 def test_what_was_lent_is_given_back_at_a_quiet_moment(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
