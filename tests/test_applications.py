@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
 
+from fenko.core.changes import FOCUS
 from fenko.core.choosing import Chooser
 from fenko.core.circumstances import Circumstances, Condition, Focus
 from fenko.core.patterns import compile_pattern
 from fenko.core.plan import BASE, Level, Profile
+from fenko.devices.recorder import take_line
+from fenko.devices.take import read_take
 from fenko.system.applications import Applications
 from running import Running
 from screen import needs_screen, screen
@@ -48,7 +52,7 @@ def _profile(name: str, app: str) -> Profile:
     return Profile(name, (Condition({"app": (compile_pattern(app),)}),), (Level(name, {}),), {})
 
 
-def test_app_fits_any_name_of_the_program_and_the_desktops_own_most_closely() -> None:
+def test_app_fits_any_name_of_the_program_and_the_desktops_own_most_closely(tmp_path: Path) -> None:
     base = Profile(BASE, (), (Level(BASE, {}),), {})
     other, own = _profile("other", "example.lantern.snipwell"), _profile("own", "Snipwell")
     focus = Focus("Snipwell", program="snipwell-bin", also=("example.lantern.Snipwell", "snipwell"))
@@ -56,6 +60,10 @@ def test_app_fits_any_name_of_the_program_and_the_desktops_own_most_closely() ->
     assert chooser.choose(Circumstances(focus)) == "own"
     assert Chooser([base, other]).choose(Circumstances(focus)) == "other"
     assert Chooser([base, _profile("by-file", "snipwell-bin")]).choose(Circumstances(focus)) == "by-file"
+    lines = [{"take": 1, "name": "x", "surfaces": {}}, take_line((1.0, FOCUS, focus))]
+    (tmp_path / "t.jsonl").write_text("\n".join(map(json.dumps, lines)))
+    ((_, _, again),) = read_take(tmp_path / "t.jsonl", {}).changes
+    assert again == focus, "a take keeps all of its names"
     dialog = Focus("chooser", owner=focus)
     assert Chooser([base, other]).choose(Circumstances(dialog)) == "other"
     assert Chooser([base, other]).choose(Circumstances(Focus("beamcart"))) == BASE

@@ -19,7 +19,8 @@ _RECORDED = ("app", "title", "program")
 
 
 def _focus(focus: Focus) -> dict[str, Any]:
-    said = {name: text for name in _RECORDED if (text := getattr(focus, name))}
+    said: dict[str, Any] = {name: text for name in _RECORDED if (text := getattr(focus, name))}
+    said |= {"also": list(focus.also)} if focus.also else {}
     return said | ({"owner": _focus(focus.owner)} if focus.owner is not None else {})
 
 

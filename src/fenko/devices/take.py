@@ -137,15 +137,17 @@ class _Lines:
     def focus(self, value: Any, owned: bool = True) -> Focus:
         if not isinstance(value, dict):
             raise self.error("`focus` is an object with app, title, program, path and arguments")
-        owner = self.focus(value["owner"], False) if owned and "owner" in value else None
-        for key, text in value.items():
-            if owned and key == "owner":
-                continue
+        texts = dict(value)
+        owner = self.focus(texts.pop("owner"), False) if owned and "owner" in texts else None
+        also = texts.pop("also", [])
+        if not isinstance(also, list) or not all(isinstance(name, str) for name in also):
+            raise self.error("the focus's `also` is a list of names")
+        for key, text in texts.items():
             if key not in FOCUS_FIELDS:
                 raise self.error(f"a focus has no `{key}`", nearest(key, FOCUS_FIELDS))
             if not isinstance(text, str):
                 raise self.error(f"the focus's `{key}` is a text")
-        return Focus(**{key: text for key, text in value.items() if key != "owner"}, owner=owner)
+        return Focus(**texts, owner=owner, also=tuple(also))
 
     def control(self, entry: dict[str, Any]) -> tuple[str, Any]:
         try:
