@@ -76,6 +76,8 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
         if shutil.which("apt-get") is None or (os.geteuid() != 0 and shutil.which("qemu-system-x86_64") is None):
             pytest.skip("needs Debian and root (or qemu-system-x86 and a prepared cache) for tools/kernel-lab")
         names = [item.nodeid for item in session.items if isinstance(item, KernelTest)]
+        # Done here it takes a second, there a minute.
+        subprocess.run([sys.executable, "-m", "compileall", "-q", "src"], cwd=ROOT, check=True)
         done = subprocess.run(
             [ROOT / "tools/kernel-lab", "--timeout", str(_LONGEST_RUN), "--", sys.executable, "-m", "pytest", *_PLUGINS, *names],
             cwd=ROOT, capture_output=True, text=True,

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import signal
+import subprocess
 from pathlib import Path
 from typing import Any
 
 from started import Started
-from support import wait_for
+from support import FENKO, wait_for
 
 DESK = """
 format = 1
@@ -34,10 +35,19 @@ east = "shift"
 class Running:
     """`fenko run`, or `try`, on a screen, with its messages."""
 
-    def __init__(self, one: Any, log: Path, *arguments: str, command: str = "run", unbuffered: bool = False) -> None:
+    def __init__(
+        self, one: Any, log: Path, *arguments: str, command: str = "run", unbuffered: bool = False, anew: bool = False
+    ) -> None:
         self.log = log
         environment = one.environment | ({"PYTHONUNBUFFERED": "1"} if unbuffered else {})
-        self.process = Started([command, *arguments], log, env=environment)
+        self.process: Started | subprocess.Popen[bytes]
+        if anew:  # in a Python of its own
+            with log.open("wb") as file:
+                self.process = subprocess.Popen(
+                    [*FENKO, command, *arguments], env=environment, stdout=file, stderr=file
+                )
+        else:
+            self.process = Started([command, *arguments], log, env=environment)
         one.processes.append(self.process)
 
     def says(self, text: str, after: int = 0) -> None:

@@ -337,7 +337,7 @@ def test_everything_at_once(
     windows = [shown.terminal(app, app, tmp_path / app) for app in ("Snipwell", "Hushdesk", "Other")]
     monkeypatch.setenv("FENKO_RUBBISH", str(rubbish))
     monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path / "watched"), os.environ.get("PYTHONPATH", "")]))
-    running = Running(shown, tmp_path / "log", "--desk", str(desk))
+    running = Running(shown, tmp_path / "log", "--desk", str(desk), anew=True)
     running.says("is running")
     soak = Soak(shown, desk, running, luck, text)
 
