@@ -176,6 +176,7 @@ def test_everything_arrives(editor: Editor) -> None:
         if len(set(text)) > editor.sees:
             continue
         editor.types(control, text)
+    editor.types("stick-left-press", "dusk 🦋🌗🦋 reel🦋")  # characters of more than 16 bits
     editor.empty()
     # A dial that is turned as fast as it goes, and one in single detents.
     editor.do(("pad.hat.y", -1), ("pad.hat.y", 0), ("pad.hat.y", 1), ("pad.hat.y", 0))
@@ -183,10 +184,6 @@ def test_everything_arrives(editor: Editor) -> None:
         *[("dial.dial", 1.0)] * 100, 1.5, ("dial.dial", 100.0), 1.5, ("pad.hat.x", -1.0), ("pad.hat.x", 0.0), *taps("start"), pause=0.001,
     )  # fmt: skip
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
-
-
-def test_characters_beyond_16_bits(editor: Editor) -> None:
-    editor.types("stick-left-press", "dusk 🦋🌗🦋 reel🦋")
 
 
 def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
