@@ -17,7 +17,9 @@ import time
 import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from types import ModuleType
 from typing import Any, NamedTuple
+from unittest import mock
 
 _FENKO = multiprocessing.get_context("forkserver")
 _FENKO.set_forkserver_preload([
@@ -64,7 +66,10 @@ class Started:
             [*arguments], str(out), str(err or out), environment, str(cwd or Path.cwd()), terminal, user, str(typed)
         )
         self._process: Any = _FENKO.Process(target=_become, args=(what,), daemon=True)
-        self._process.start()
+        with mock.patch.dict(
+            sys.modules, {"__main__": ModuleType("__main__")}
+        ):  # whose own file the copy would run once more
+            self._process.start()
         self.pid: int = self._process.pid
 
     @property
