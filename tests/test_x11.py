@@ -150,7 +150,7 @@ def test_fenko_ends_while_the_server_owes_it_an_answer(shown: Screen, tmp_path: 
             [osc.board]
             to = "udp 127.0.0.1:{peer.getsockname()[1]}"
             [profile.base.on.pad]
-            west = 'osc /cue 1 then type "東"'
+            west = "osc /cue 1 then a"
             """)
         held = take(tmp_path / "t.jsonl", *press(3, "west"), (60, "west", 0))
         running = Running(shown, tmp_path / "log", "--desk", str(desk), "--play", held)
@@ -158,6 +158,24 @@ def test_fenko_ends_while_the_server_owes_it_an_answer(shown: Screen, tmp_path: 
         with shown.hung():
             peer.recv(100)
             assert running.end() == 0
+
+
+@pytest.mark.long
+def test_a_server_that_has_been_given_up_and_answers_again_gets_keys_again(
+    shown: Screen, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    desk = make_desk('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nwest = "a"\nsouth = "f9"\n')
+    again = [event for t in range(4, 60) for event in press(t, "south", 0.5)]
+    running = Running(
+        shown, tmp_path / "log", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(3, "west"), *again)
+    )
+    running.says("is running")
+    with shown.hung():
+        wait_for(lambda: "is gone" in running.log.read_text(), "it to be given up", 30)
+    running.says("is back")
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    assert running.end() == 0
+    assert not shown.keys_down() and "Traceback" not in running.log.read_text()
 
 
 def test_without_a_window_manager_nothing_is_in_front(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:

@@ -1,10 +1,11 @@
-"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens; and on
-Wayland looks again now and then, for a shell that locks the screen lets go of its extensions."""
+"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens, and as long as
+the socket is there now and then: a server that hangs may go on, and a shell that locks the screen lets go of its extensions."""
 
 from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 from fenko.live.loop import Loop
 from fenko.system.inotify import FolderWatch
@@ -25,7 +26,7 @@ class Returning:
         self._loop = loop
         self._attempt = attempt
         self._tries = 0
-        self._socket: str | None = None
+        self._socket: Path | None = None
         self._watch: FolderWatch | None = None
         self.waiting = False
         self._timer = loop.timer(self._try)
@@ -34,20 +35,24 @@ class Returning:
         """Begins to wait."""
         self.waiting = True
         if wayland_name():
-            folder, self._socket = socket_of(wayland_name()).parent, socket_of(wayland_name()).name
+            self._socket = socket_of(wayland_name())
         else:
-            folder, self._socket = SOCKETS, socket_name(display_name())
+            name = socket_name(display_name())
+            self._socket = SOCKETS / name if name is not None else None
         try:
-            watch = self._watch = FolderWatch(folder)
+            watch = self._watch = FolderWatch(SOCKETS if self._socket is None else self._socket.parent)
         except OSError:
             self._start()  # nothing tells when it is back; try for a while
             return
         self._loop.add(watch.fd, lambda: self._changed(watch))
-        if self._socket is None or (folder / self._socket).exists():
+        if self._may_be_there():
             self._start()
 
+    def _may_be_there(self) -> bool:
+        return self._socket is None or self._socket.exists()
+
     def _changed(self, watch: FolderWatch) -> None:
-        if any([there and name == self._socket for name, there in watch.read()]):
+        if any([there and self._socket is not None and name == self._socket.name for name, there in watch.read()]):
             self._start()
 
     def _start(self) -> None:
@@ -65,5 +70,5 @@ class Returning:
         self._tries -= 1
         if self._tries > 0:
             self._timer.set(now + _TRY_EVERY)
-        elif wayland_name():
-            self._timer.set_in(_LOOK_EVERY)  # what tells of windows may come back without the compositor having gone
+        elif self._may_be_there():
+            self._timer.set_in(_LOOK_EVERY)
