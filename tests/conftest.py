@@ -116,13 +116,14 @@ def fenko(tmp_path: Path) -> Run:
             "XDG_STATE_HOME": str(tmp_path / "state"),
             "PYTHONWARNINGS": "error",
         } | environment
-        if str(arguments[0]) in _READ and "PYTHONPATH" not in environment:
-            return run_within([*map(str, arguments)], kept, tmp_path)
-        if "PYTHONPATH" not in environment:
-            return run_fenko(*map(str, arguments), timeout=timeout, env=kept, cwd=tmp_path)
-        return subprocess.run(
-            [*FENKO, *map(str, arguments)], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
-        )
+        words = [*map(str, arguments)]
+        if "PYTHONPATH" in environment:  # a Python of its own
+            return subprocess.run(
+                [*FENKO, *words], capture_output=True, text=True, timeout=timeout, env=kept, cwd=tmp_path
+            )
+        if words[0] in _READ:
+            return run_within(words, kept, tmp_path)
+        return run_fenko(*words, timeout=timeout, env=kept, cwd=tmp_path)
 
     return run
 
