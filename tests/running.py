@@ -44,7 +44,7 @@ class Running:
         if anew:  # in a Python of its own
             with log.open("wb") as file:
                 self.process = subprocess.Popen(
-                    [*FENKO, command, *arguments], env=environment, stdout=file, stderr=file
+                    [*FENKO, command, *arguments], env=environment, stdout=file, stderr=file, start_new_session=True
                 )
         else:
             self.process = Started([command, *arguments], log, env=environment)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import json
 import os
 import pwd
 import shutil
 import subprocess
-import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from bench_devices import FenkoRun, Reader, key, pad
+from evdev import ecodes as e
 
 from support import wait_for
 
@@ -21,6 +21,7 @@ pytestmark = pytest.mark.long
 DESK = """
 [surface.pad]
 kind = "gamepad"
+links = ["usb 1209:4d50"]
 [profile.base.on.pad]
 south = 'type "through the kernel" then ctrl+u then wait 50ms then type "it came, ~12%" then enter'
 """
@@ -68,19 +69,24 @@ def compositor() -> Iterator[tuple[Path, subprocess.Popen[bytes]]]:
 def test_the_kernels_way_works_there(compositor: tuple[Path, subprocess.Popen[bytes]], tmp_path: Path) -> None:
     folder, cage = compositor
     (tmp_path / "desk.toml").write_text(DESK)
-    hands = [{"take": 1, "name": "x", "surfaces": {"pad": "gamepad"}}]
-    # The compositor finds the new keyboard when the kernel's device manager tells it.
-    hands += [{"t": t, "surface": "pad", "control": "south", "value": value} for t, value in ((8, 1), (9, 0))]
-    (tmp_path / "t.jsonl").write_text("\n".join(map(json.dumps, hands)))
+    device = pad()
     socket = next(place for place in folder.glob("wayland-?") if place.is_socket())
     environment = {name: value for name, value in os.environ.items() if name != "DISPLAY"}
-    done = subprocess.run(
-        [sys.executable, "-m", "fenko", "run", "--desk", str(tmp_path), "--play", str(tmp_path / "t.jsonl")],
-        env=environment | {"XDG_RUNTIME_DIR": str(folder), "WAYLAND_DISPLAY": socket.name}, capture_output=True, text=True,
-    )  # fmt: skip
-    assert done.returncode == 0, done.stderr
-    assert "because the compositor of wayland-0 lets nobody send keys" in done.stderr
+    environment |= {"XDG_RUNTIME_DIR": str(folder), "WAYLAND_DISPLAY": socket.name}
+    run = FenkoRun(tmp_path, tmp_path / "log", environment=environment)
+    run.says("taken over")
+    run.says("because the compositor of wayland-0 lets nobody send keys")
+    keyboard = Reader("Fenko keys").device.path
+
+    def opened() -> bool:
+        return any(os.readlink(file) == keyboard for file in Path(f"/proc/{cage.pid}/fd").iterdir())
+
+    wait_for(opened, "the compositor to find the new keyboard", 60)
+    key(device, e.BTN_SOUTH, 1)
+    key(device, e.BTN_SOUTH, 0)
     typed = folder / "typed"
-    wait_for(lambda: typed.exists() and typed.read_text().strip(), f"what was typed: {done.stderr}", 60)
+    wait_for(lambda: typed.exists() and typed.read_text().strip(), "what was typed", 60)
     assert typed.read_text().splitlines() == ["it came, ~12%"]  # and Ctrl+U has taken away what came before
     assert cage.poll() is None
+    assert run.end() == 0
+    device.close()
