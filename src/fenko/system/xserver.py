@@ -61,9 +61,13 @@ class Display:
         self.root: int = screen.root
         self.fd: int = self.connection.get_file_descriptor()
         self._xcb = ctypes.CDLL("libxcb.so.1")
-        self._pointer = ctypes.c_void_p(int(xcffib.ffi.cast("uintptr_t", self.connection._conn)))
+        self._pointer = self._address(self.connection._conn)
+        self._extensions: dict[str, Any] = {}
         self._atoms: dict[str, int] = {}
         self._ahead: dict[tuple[int, str], Any] = {}
+
+    def _address(self, pointer: Any) -> ctypes.c_void_p:
+        return ctypes.c_void_p(int(self._binding.ffi.cast("uintptr_t", pointer)))
 
     def tell(self, request: Callable[..., Any], *arguments: Any) -> None:
         """Makes a request that has no reply."""
@@ -118,7 +122,13 @@ class Display:
     def extension(self, name: str) -> Any:
         """The requests of an extension, by its module's name in xcffib."""
         try:
-            return self.connection(importlib.import_module(f"xcffib.{name}").key)
+            if name not in self._extensions:
+                key = importlib.import_module(f"xcffib.{name}").key
+                # Asked for here: the first request of an extension would wait for what the server knows of it, without end.
+                self._xcb.xcb_prefetch_extension_data(self._pointer, self._address(key.c_key))
+                self.ask(self.connection.core.GetInputFocus)
+                self._extensions[name] = self.connection(key)
+            return self._extensions[name]
         except self._gone as why:
             raise DisplayError(f"display {self.name} is gone, or has no {name}") from why
 
