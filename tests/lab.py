@@ -14,8 +14,6 @@ from typing import Any
 import pytest
 
 ROOT = Path(__file__).parent.parent
-EMULATED = "KERNEL_LAB" in os.environ
-"""Whether this is the emulated machine, where loading a library takes seconds."""
 HERE = os.access("/dev/uinput", os.W_OK)
 """Whether these tests need no other machine."""
 _MARK = "\x1ereport "

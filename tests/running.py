@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import json
 import signal
+import socket
 import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -65,6 +68,16 @@ class Running:
     def end(self) -> int:
         self.process.send_signal(signal.SIGTERM)
         return self.process.wait(20)
+
+
+@contextmanager
+def cue_board(seconds: float) -> Iterator[tuple[socket.socket, str]]:
+    """A program that hears cues, and waits so long for each; and the tables by which a desk with a pad sends them."""
+    with socket.socket(type=socket.SOCK_DGRAM) as peer:
+        peer.bind(("127.0.0.1", 0))
+        peer.settimeout(seconds)
+        to = f"udp 127.0.0.1:{peer.getsockname()[1]}"
+        yield peer, f'[surface.pad]\nkind = "gamepad"\n[osc.board]\nto = "{to}"\n'
 
 
 def take(path: Path, *events: tuple[float, str, float]) -> str:

@@ -25,7 +25,10 @@ from fenko.outputs.layout import kernel_layout
 FENKO = [sys.executable, "-m", "fenko"]
 DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
 
-SLOWNESS = 6 if "KERNEL_LAB" in os.environ else 1
+EMULATED = "KERNEL_LAB" in os.environ
+"""Whether this is the emulated machine of `tests/lab.py`, where loading a library takes seconds."""
+
+SLOWNESS = 6 if EMULATED else 1
 """How much longer everything takes here; an emulated machine is slow."""
 
 THOROUGH = "FENKO_THOROUGH" in os.environ
@@ -88,11 +91,11 @@ def run_within(
 
 @contextmanager
 def without_end(what: Callable[[], None]) -> Iterator[None]:
-    """Does it again and again all the while, up to two hundred times a second: what others do about each takes them a while."""
+    """Does it again and again all the while, up to a thousand times a second."""
     over = threading.Event()
 
     def again() -> None:
-        while not over.wait(0.005):
+        while not over.wait(0.001):
             what()
 
     thread = threading.Thread(target=again)

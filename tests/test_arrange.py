@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import json
 import shutil
-import subprocess
 from itertools import permutations
 from pathlib import Path
 from typing import Any
@@ -350,43 +349,39 @@ def test_it_gains_what_it_says() -> None:
 # --- The command ---
 
 
-def fenko(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return run_fenko(*arguments)
-
-
 def test_an_arranged_desk_is_good_and_stays_arranged(folder: Path, tmp_path: Path) -> None:
     path = journal_file(folder)
     path.parent.mkdir(parents=True)
     write_made_up(path, made_up_year(load_desk(folder).plan, 1, days=100, an_evening=300))
     at = ("--desk", str(folder))
-    found = {one["surface"]: one for one in json.loads(fenko("arrange", "stream", *at, "--format", "json").stdout)}
+    found = {one["surface"]: one for one in json.loads(run_fenko("arrange", "stream", *at, "--format", "json").stdout)}
     knots = found["knots"]
     assert knots["exact"]
     assert knots["gain"] > 0.1
     assert 0 < knots["between"][0] < knots["between"][1]
     kept = json.loads(
-        fenko("arrange", "stream", *at, "--surface", "knots", "--keep", "knots.knot-7", "--format", "json").stdout
+        run_fenko("arrange", "stream", *at, "--surface", "knots", "--keep", "knots.knot-7", "--format", "json").stdout
     )
     assert "knot-7" not in {*kept[0]["moves"], *kept[0]["moves"].values()}
     assert 0 <= kept[0]["gain"] < knots["gain"]
-    written = fenko("arrange", "stream", *at, "--surface", "knots", "--write", "--out", str(tmp_path / "both.svg"))
+    written = run_fenko("arrange", "stream", *at, "--surface", "knots", "--write", "--out", str(tmp_path / "both.svg"))
     assert written.returncode == 0, written.stderr
     assert "from knot-7" in (tmp_path / "both.svg").read_text()
-    assert fenko("check", *at).returncode == 0
+    assert run_fenko("check", *at).returncode == 0
     desk = load_desk(folder)
     for thing, place in knots["moves"].items():
         (cell,) = desk.plan.profiles["stream"].levels[-1].controls[f"knots.{place}"]
         assert cell.press is not None
         assert cell.press.title == knots["does"][thing]
     # The journal knows it by what it does, so it would not be moved again.
-    again = fenko("arrange", "stream", *at, "--surface", "knots")
+    again = run_fenko("arrange", "stream", *at, "--surface", "knots")
     assert "sits well" in again.stdout, again.stdout
-    assert fenko("history", *at, "--format", "json").stdout.count("set.toml") == 1
+    assert run_fenko("history", *at, "--format", "json").stdout.count("set.toml") == 1
 
 
 def test_what_cannot_be_arranged_is_said(folder: Path) -> None:
     at = ("--desk", str(folder))
-    none = fenko("arrange", "frames", *at)
+    none = run_fenko("arrange", "frames", *at)
     assert none.returncode == 0
     assert "every binding counts alike" in none.stderr
     for arguments, status, says in (
@@ -400,7 +395,7 @@ def test_what_cannot_be_arranged_is_said(folder: Path) -> None:
         (("titles",), 1, "could sit elsewhere"),
         (("frames", "--example"), 2, "desk of its own"),
     ):
-        done = fenko("arrange", *arguments, *at)
+        done = run_fenko("arrange", *arguments, *at)
         assert done.returncode == status, (arguments, done.stderr)
         assert says in done.stderr, (arguments, done.stderr)
 

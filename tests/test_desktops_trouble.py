@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import contextlib
 import signal
-import socket
 import subprocess
 from pathlib import Path
 from typing import Any
@@ -15,7 +14,7 @@ from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from desktops import shown
-from running import DESK, Running, press, take
+from running import DESK, Running, cue_board, press, take
 from support import MakeDesk, tries, wait_for
 
 __all__ = ["shown"]
@@ -64,14 +63,9 @@ def test_a_display_that_hangs_holds_up_nothing_else(shown: Any, tmp_path: Path, 
     texts = [event for t in range(3, 6) for event in press(t, "south")]
     held = [(7.0, "east", 1), (60.0, "east", 0)]
     play = take(tmp_path / "t.jsonl", *sorted(cues + texts + held))
-    with socket.socket(type=socket.SOCK_DGRAM) as peer:
-        peer.bind(("127.0.0.1", 0))
-        peer.settimeout(2)
+    with cue_board(2) as (peer, tables):
         desk = make_desk(f"""
-            [surface.pad]
-            kind = "gamepad"
-            [osc.board]
-            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            {tables}
             [profile.base.on.pad]
             mode = "osc /cue 1"
             south = 'type "Größe ✓ 東" then enter'

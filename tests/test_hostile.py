@@ -111,7 +111,7 @@ def test_an_output_that_takes_nothing(output: str | None, tmp_path: Path) -> Non
 def test_a_terminal_of_another_encoding() -> None:
     environment = os.environ | {"PYTHONIOENCODING": "latin-1"}
     command = [*FENKO, "rehearse", str(DEMO / "takes/evening.jsonl"), "--desk", str(DEMO)]
-    done = subprocess.run(command, capture_output=True, env=environment)
+    done = subprocess.run(command, capture_output=True, env=environment, timeout=30)
     assert done.returncode == 0 and b"Traceback" not in done.stderr and b"\\u2193" in done.stdout
 
 

@@ -269,7 +269,7 @@ def test_an_address_that_cannot_be_had(shown: Screen, make_desk: MakeDesk, tmp_p
             (("--listen", "198.51.100.7"), 1, "cannot be had"),
             (("--listen", "tablet"), 2, "no address of this machine"),
         ):
-            done = run_fenko("legend", "--web", *arguments, env=shown.environment)
+            done = run_fenko("legend", "--web", *arguments, env=shown.environment, timeout=30)
             assert (done.returncode, message in done.stderr) == (status, True), done.stderr
     served = Served(shown, tmp_path, "--listen", "0.0.0.0")
     assert served.asked(f"/{served.secret}/", Host=f"127.0.0.1:{served.port}")[0] == 200

@@ -406,7 +406,7 @@ def test_machines_are_listed_and_followed(
     assert watch.wait(10) == 0
     values = run_fenko("values", env=environment).stdout
     assert "machine rail" in values and "jogging" in values
-    wrong = run_fenko("machine", "watch", "rial", env=environment)
+    wrong = run_fenko("machine", "watch", "rial", env=environment, timeout=20)
     assert (wrong.returncode, "rail" in wrong.stderr) == (2, True)
     process.send_signal(signal.SIGINT)
     process.wait(10)

@@ -216,7 +216,9 @@ def test_a_note_ends_with_a_desk_that_is_ended(
         with running(tmp_path / "desk", env, RUN, (3.0, 1), (60.0, 0)) as desk:
             monitor.connect("Fenko:stage")
             wait_for(lambda: monitor.heard == ["90 3c 64"], "the note")
-            told = run_fenko("values", "--format", "json", env={**env, "XDG_RUNTIME_DIR": str(tmp_path / "desk")})
+            told = run_fenko(
+                "values", "--format", "json", env={**env, "XDG_RUNTIME_DIR": str(tmp_path / "desk")}, check=True
+            )
             assert json.loads(told.stdout)["outputs"] == {"midi": {"stage": {"to": ["monitor:in"]}}}
             desk.send_signal(how)
             wait_for(lambda: "80 3c 00" in monitor.heard, f"its end: {monitor.heard}")

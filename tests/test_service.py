@@ -50,7 +50,7 @@ class Manager:
         return subprocess.run(["systemctl", "--user", *words], env=self.environment, capture_output=True, text=True)
 
     def fenko(self, *words: str) -> subprocess.CompletedProcess[str]:
-        return run_fenko(*words, env=self.environment)
+        return run_fenko(*words, env=self.environment, timeout=60)
 
     def pid(self) -> int:
         """Of the desk that answers."""

@@ -380,9 +380,9 @@ def test_everything_at_once(
     # The first pause is the measure: by then everything that is loaded once has been loaded.
     assert max(numbers for numbers, _ in pauses[1:]) <= pauses[0][0] + 6, f"seed {seed}: {pauses}"
     assert pauses[-1][1] <= pauses[0][1] + 6_000, f"seed {seed}: {pauses}"
-    # A process beside the desk that is killed takes the board's line with it, which comes back by itself; on a busy machine later.
+    # A process beside the desk that is killed takes the board's line with it, which comes back by itself.
     found = [one for some in presses for one in some]
-    assert len(found) > 3 * probe.lost, f"seed {seed}: {len(found)} came, {probe.lost} did not"
+    assert len(found) > 10 * probe.lost, f"seed {seed}: {len(found)} came, {probe.lost} did not"
     assert statistics.median(presses[-1] or found) < 2 * statistics.median(presses[0] or found) + 0.005, (
         f"seed {seed}: {presses}"
     )

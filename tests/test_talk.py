@@ -81,7 +81,7 @@ class Bench:
 
     def fenko(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         """Another command of the same person."""
-        return run_fenko(*arguments, env=self.environment)
+        return run_fenko(*arguments, env=self.environment, timeout=60)
 
     def state(self) -> dict[str, dict[str, dict[str, object]]]:
         done = self.fenko("values", "--format", "json")
@@ -320,7 +320,7 @@ def test_another_program_follows_with_the_client(bench: Bench) -> None:
             desk.status()
     with pytest.raises(NobodyThere):
         RunningDesk()
-    process = run_fenko("status", "--follow", env=bench.environment)
+    process = run_fenko("status", "--follow", env=bench.environment, timeout=30)
     assert process.returncode == 1
 
 

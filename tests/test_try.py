@@ -122,7 +122,7 @@ def test_a_window_takes_the_keys_for_real(shown: Screen, tmp_path: Path, make_de
         for number, control in enumerate(["south", "west", "north", "start", "select", "mode", "east"])
         for event in press(0.5 + number * 0.7, control)
     ]
-    done = run_fenko("try", "--window", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events), env=shown.environment)  # fmt: skip
+    done = run_fenko("try", "--window", "--desk", str(make_desk(DESK)), "--play", take(tmp_path / "t.jsonl", *events), env=shown.environment, timeout=60)  # fmt: skip
     assert [line.split() for line in done.stdout.splitlines()[1:]] == [
         ["ctrl+shift+b", "ctrl+shift+b"], ["f6", "f6"], ['"A"', "of", '"Aö!東"', "A"], ['"ö"', "of", '"Aö!東"', "ö"],
         ['"!"', "of", '"Aö!東"', "!"], ['"東"', "of", '"Aö!東"', "東"], ["shift", "shift"], ["plus", "+"], ["space", "space"],

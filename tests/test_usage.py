@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
 from collections import Counter
 from contextlib import closing
 from itertools import pairwise
@@ -225,42 +224,38 @@ def kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return folder
 
 
-def fenko(*arguments: str) -> subprocess.CompletedProcess[str]:
-    return run_fenko(*arguments)
-
-
 def test_the_command_tells_what_is_used(kept: Path, tmp_path: Path) -> None:
     at = ("--desk", str(kept))
-    done = fenko("usage", *at)
+    done = run_fenko("usage", *at)
     assert done.returncode == 0, done.stderr
     for title in ("Undone right after", "more and more", "Never used", "How long presses take", "for nothing"):
         assert title in done.stdout, title
-    data = json.loads(fenko("usage", *at, "--format", "json").stdout)
+    data = json.loads(run_fenko("usage", *at, "--format", "json").stdout)
     with closing(Journal(journal_file(kept))) as journal:
         counted = tally(read_uses(journal.batches()), journal.bindings())
     assert data["uses"] == counted.uses == sum(one["uses"] for one in data["used"])
-    frames = json.loads(fenko("usage", *at, "--profile", "frames", "--format", "json").stdout)
+    frames = json.loads(run_fenko("usage", *at, "--profile", "frames", "--format", "json").stdout)
     assert {one["level"].partition("/")[0] for one in frames["used"]} == {"frames"}
     assert 0 < frames["uses"] < data["uses"]
     assert data["programs"].keys() == {"snipwell", "hushdesk", "beamcart", "railmoth"}
     assert sum(data["programs"].values()) == data["uses"]
     for name, uses in data["programs"].items():
-        assert json.loads(fenko("usage", *at, "--program", name, "--format", "json").stdout)["uses"] == uses
+        assert json.loads(run_fenko("usage", *at, "--program", name, "--format", "json").stdout)["uses"] == uses
     for picture in ("map.png", "map.svg", "weeks.pdf", "weeks.svg"):
         option = "--map" if picture.startswith("map") else "--timeline"
-        assert fenko("usage", *at, option, str(tmp_path / picture)).returncode == 0
+        assert run_fenko("usage", *at, option, str(tmp_path / picture)).returncode == 0
         assert (tmp_path / picture).stat().st_size > 5000
     assert "never" in (tmp_path / "map.svg").read_text()
 
 
 def test_of_the_example_too_only_the_last_days_are_shown() -> None:
-    done = fenko("usage", "--example", "--since", "30 days", "--format", "json")
+    done = run_fenko("usage", "--example", "--since", "30 days", "--format", "json")
     month = json.loads(done.stdout)
     assert month["days"] <= 30 and month["last"] - month["first"] <= 30 * 86_400 and month["uses"] > 10_000
 
 
 def test_tuning_reads_the_journal(kept: Path) -> None:
-    done = fenko("tune", "pad", "--journal", "--desk", str(kept), "--format", "json")
+    done = run_fenko("tune", "pad", "--journal", "--desk", str(kept), "--format", "json")
     assert done.returncode == 0, done.stderr
     data = json.loads(done.stdout)
     weighed = {one["seconds"]: one["otherwise"] for one in data["choices"] if one["setting"] == "timing.hold"}
@@ -268,11 +263,11 @@ def test_tuning_reads_the_journal(kept: Path) -> None:
     assert 0 < weighed[0.25] < weighed[0.3] < weighed[0.5]
     (hold,) = [one for one in data["proposals"] if one["setting"].endswith("timing.hold")]
     assert 0.14 < float(hold["value"].strip('"').removesuffix("ms")) / 1000 < 0.22
-    written = fenko("tune", "pad", "--journal", "--write", "--desk", str(kept))
+    written = run_fenko("tune", "pad", "--journal", "--write", "--desk", str(kept))
     assert written.returncode == 0, written.stderr
     assert "judge" in (kept / "desk.toml").read_text()
-    assert fenko("tune", "jog", "--journal", "--desk", str(kept)).returncode == 1
-    assert fenko("tune", "pad", "--journal", "--out", "x.png", "--desk", str(kept)).returncode == 2
+    assert run_fenko("tune", "jog", "--journal", "--desk", str(kept)).returncode == 1
+    assert run_fenko("tune", "pad", "--journal", "--out", "x.png", "--desk", str(kept)).returncode == 2
 
 
 def test_what_the_journal_cannot_tell_is_said(kept: Path, tmp_path: Path) -> None:
@@ -288,10 +283,10 @@ def test_what_the_journal_cannot_tell_is_said(kept: Path, tmp_path: Path) -> Non
         (("--surface", "pod", "--map", str(tmp_path / "x.png")), 2, "did you mean"),
         (("--example",), 2, "desk of its own"),
     ):
-        done = fenko("usage", *at, *arguments)
+        done = run_fenko("usage", *at, *arguments)
         assert done.returncode == status, (arguments, done.stderr)
         assert says in done.stderr, (arguments, done.stderr)
     journal_file(kept).unlink()
-    none = fenko("usage", *at)
+    none = run_fenko("usage", *at)
     assert none.returncode == 1
     assert "fenko usage --example" in none.stderr

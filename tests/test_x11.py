@@ -7,7 +7,6 @@ import json
 import os
 import re
 import shutil
-import socket
 import subprocess
 import time
 from collections.abc import Iterator
@@ -18,7 +17,7 @@ import pytest
 from boards import Board
 from fenko.system import xserver
 from fenko.system.session import DisplayError
-from running import DESK, Running, press, take
+from running import DESK, Running, cue_board, press, take
 from screen import Screen, needs_screen, screen
 from started import Started, run_fenko
 from support import FENKO, MakeDesk, wait_for
@@ -37,7 +36,7 @@ def shown() -> Iterator[Screen]:
 
 def test_no_display_is_said_with_what_to_do(tmp_path: Path, make_desk: MakeDesk) -> None:
     environment = {key: value for key, value in os.environ.items() if key not in ("DISPLAY", "WAYLAND_DISPLAY")}
-    done = run_fenko("run", "--desk", str(make_desk(X11_DESK)), env=environment)
+    done = run_fenko("run", "--desk", str(make_desk(X11_DESK)), env=environment, timeout=30)
     assert done.returncode == 1
     assert "DISPLAY is not set" in done.stderr
     assert "Traceback" not in done.stderr
@@ -87,14 +86,9 @@ def test_a_server_that_another_has_to_itself_holds_up_nothing_else(
     events = [event for t in range(600) for event in press(0.5 + t / 10, "mode", 0.05)]
     texts = [event for t in range(3, 9) for event in press(t, "south")]
     drag = [(0.7, "stick-left.x", 1), (8.7, "stick-left.x", 0)]
-    with socket.socket(type=socket.SOCK_DGRAM) as peer:
-        peer.bind(("127.0.0.1", 0))
-        peer.settimeout(2)
+    with cue_board(2) as (peer, tables):
         desk = f"""
-            [surface.pad]
-            kind = "gamepad"
-            [osc.board]
-            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            {tables}
             [profile.base.on.pad]
             mode = "osc /cue 1 then f9"
             stick-left = "pointer 100"
@@ -141,14 +135,9 @@ def test_a_server_that_hangs_when_it_is_asked_is_given_up(shown: Screen, monkeyp
 
 @pytest.mark.long
 def test_fenko_ends_while_the_server_owes_it_an_answer(shown: Screen, tmp_path: Path, make_desk: MakeDesk) -> None:
-    with socket.socket(type=socket.SOCK_DGRAM) as peer:
-        peer.bind(("127.0.0.1", 0))
-        peer.settimeout(30)
+    with cue_board(30) as (peer, tables):
         desk = make_desk(f"""
-            [surface.pad]
-            kind = "gamepad"
-            [osc.board]
-            to = "udp 127.0.0.1:{peer.getsockname()[1]}"
+            {tables}
             [profile.base.on.pad]
             west = "osc /cue 1 then a"
             """)

@@ -12,18 +12,19 @@ from bench_devices import FenkoRun
 from evdev import UInput
 
 import lab
+from support import EMULATED
 
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
     """In the emulated machine: whoever has had it started wants to know of each test."""
-    if lab.EMULATED:
+    if EMULATED:
         print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="session", autouse=True)
 def python_for_all() -> None:
     """In the emulated machine, whose files are thrown away: others than root may run this Python, wherever it is."""
-    if lab.EMULATED:
+    if EMULATED:
         for folder in Path(sys.base_prefix).parents:
             folder.chmod(folder.stat().st_mode | 0o111)
 

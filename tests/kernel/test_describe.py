@@ -98,7 +98,7 @@ def test_two_keys_that_send_one_code(tmp_path: Path) -> None:
 
 def test_a_jog_device_is_known_by_its_link_and_described_by_turning(tmp_path: Path) -> None:
     device = jog()
-    listed = run_fenko("devices")
+    listed = run_fenko("devices", check=True)
     assert any(
         line.split()[:6] == ["Harrow", "wheel", "usb", "1209:4d2b", "ring-and-dial", "harrow-wheel"]
         for line in listed.stdout.splitlines()

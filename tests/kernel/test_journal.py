@@ -55,7 +55,7 @@ def test_unbound_keys_never_stand_in_it(tmp_path: Path, monkeypatch: pytest.Monk
     assert run.end() == 0
     device.close()
     wait_for(lambda: not _writers(), "who writes to end")
-    rows = list(csv.DictReader(run_fenko("journal", "export", "--desk", str(tmp_path)).stdout.splitlines()))
+    rows = list(csv.DictReader(run_fenko("journal", "export", "--desk", str(tmp_path), check=True).stdout.splitlines()))
     assert [(row["control"], row["gesture"]) for row in rows if not row["gesture"].startswith("time")] == [
         ("keypad.kp1", "press"), ("keypad.kp3", "tap"), ("keypad.kp1", "press"),
     ]  # fmt: skip

@@ -78,7 +78,7 @@ def bench(desk: Path, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Benc
 
 
 def test_devices_are_listed_as_things(bench: Bench) -> None:
-    done = run_fenko("devices", "--format", "json")
+    done = run_fenko("devices", "--format", "json", check=True)
     things = {thing["name"]: thing for thing in json.loads(done.stdout)}
     assert things["Thistle pad"]["link"] == "usb 1209:4d50"
     assert {name: thing["kind"] for name, thing in things.items() if name[:2] in ("Th", "Ta", "Bu")} == {

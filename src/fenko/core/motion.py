@@ -359,8 +359,11 @@ class Motion:
         for address, control in self._controls.items():
             drives = stack.drives(address)
             if drives != control.drives:
-                stays = {one.part for one in drives if any(one.cell is other.cell for other in control.drives)}
-                control.met = {part: met for part, met in control.met.items() if part in stays}
+                # What another layer leaves as it was has still met its value.
+                control.met = {
+                    drive.part: control.met[drive.part] for drive in drives
+                    if drive.part in control.met and any(drive.cell is before.cell for before in control.drives)
+                }  # fmt: skip
                 control.drives = drives
                 if control.steers:
                     control.resting = control.made != REST or control.at != [0.0, 0.0]

@@ -1,5 +1,6 @@
-"""Waits for a display to come back: sleeps until its socket appears, then tries a few times until the server listens, and as long as
-the socket is there now and then: a server that hangs may go on, and a shell that locks the screen lets go of its extensions."""
+"""Waits for a display to come back. Sleeps until the socket of the display appears, then tries every quarter of a second, and after
+ten seconds every three seconds for as long as the socket is there: a server that hangs may continue, and a shell that locks the
+screen switches its extensions off."""
 
 from __future__ import annotations
 
@@ -42,7 +43,7 @@ class Returning:
         try:
             watch = self._watch = FolderWatch(SOCKETS if self._socket is None else self._socket.parent)
         except OSError:
-            self._start()  # nothing tells when it is back; try for a while
+            self._start()  # nothing tells when it is back
             return
         self._loop.add(watch.fd, lambda: self._changed(watch))
         if self._may_be_there():
@@ -52,7 +53,8 @@ class Returning:
         return self._socket is None or self._socket.exists()
 
     def _changed(self, watch: FolderWatch) -> None:
-        if any([there and self._socket is not None and name == self._socket.name for name, there in watch.read()]):
+        appeared = [name for name, there in watch.read() if there]
+        if self._socket is not None and self._socket.name in appeared:
             self._start()
 
     def _start(self) -> None:
@@ -70,5 +72,5 @@ class Returning:
         self._tries -= 1
         if self._tries > 0:
             self._timer.set(now + _TRY_EVERY)
-        elif self._may_be_there():
+        elif self._watch is None or self._may_be_there():
             self._timer.set_in(_LOOK_EVERY)
