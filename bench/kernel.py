@@ -79,7 +79,7 @@ def _latency(source: UInput, out: InputDevice, code: int, value: int) -> float:
     start = time.perf_counter()
     os.write(source.fd, raw)
     while True:
-        # A reader that slept would add its own waking up, which is long in an emulated machine, to both sides.
+        # A reader that slept would add its own waking up, which is long in a kernel lab, to both sides.
         try:
             os.read(out.fd, 1536)
         except BlockingIOError:

@@ -17,9 +17,9 @@ from fenko.outputs.registered import load
 from lab import KernelTest
 from rails import STARTED
 from started import run_fenko
-from support import EMULATED, FAILED, FENKO, MakeDesk, Run, run_within, tries
+from support import FAILED, FENKO, IN_LAB, MakeDesk, Run, run_within, tries
 
-if not EMULATED:
+if not IN_LAB:
     from hypothesis import HealthCheck, settings
 
     settings.register_profile(

@@ -1,10 +1,11 @@
-"""The tests of `tests/kernel`, where this machine's kernel has no uinput: run in an emulated machine, all in one go, and each
+"""The tests of `tests/kernel`, where this machine's kernel has no uinput: run in the kernel lab (`tools/kernel-lab`), all in one go, and each
 reported here as it went there."""
 
 from __future__ import annotations
 
 import json
 import os
+import platform
 import shutil
 import subprocess
 import sys
@@ -18,7 +19,7 @@ HERE = os.access("/dev/uinput", os.W_OK)
 """Whether these tests need no other machine."""
 _MARK = "\x1ereport "
 _LONGEST_RUN = 1680
-"""Seconds that the emulated machine has for all of them."""
+"""Seconds that the lab has for all of them."""
 
 
 _PLUGINS = [
@@ -71,8 +72,8 @@ _SAID = pytest.StashKey[str]()
 def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
     """By test: how each part of it went."""
     if _FOUND not in session.stash:
-        if shutil.which("apt-get") is None or (os.geteuid() != 0 and shutil.which("qemu-system-x86_64") is None):
-            pytest.skip("needs Debian and root (or qemu-system-x86 and a prepared cache) for tools/kernel-lab")
+        if platform.machine() != "x86_64" or shutil.which("apt-get") is None or os.geteuid():
+            pytest.skip("tools/kernel-lab needs Debian, x86-64 and root")
         names = [item.nodeid for item in session.items if isinstance(item, KernelTest)]
         # Done here it takes a second, there a minute.
         subprocess.run([sys.executable, "-m", "compileall", "-q", "src"], cwd=ROOT, check=True)
@@ -91,7 +92,7 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
 
 
 def report(told: pytest.TestReport) -> str:
-    """The line by which the emulated machine says how a part of a test went."""
+    """The line by which the lab says how a part of a test went."""
     said = "\n".join(f"--- {name} ---\n{text}" for name, text in told.sections)
     about = {
         "test": told.nodeid,

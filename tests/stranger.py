@@ -1,4 +1,4 @@
-"""Five minutes of a stranger, in the emulated machine: in a clean Debian with the package, from `fenko ready` to a binding that works, on a pad
+"""Five minutes of a stranger, in the kernel lab: in a clean Debian with the package, from `fenko ready` to a binding that works, on a pad
 that has just been plugged in; each command is timed. Run by `test_packages.py`.
 
 usage: stranger.py ROOT"""

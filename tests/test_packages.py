@@ -228,7 +228,7 @@ def test_the_debian_package_works(fresh: tuple[Path, float]) -> None:
 
 @needs_debian
 def test_a_stranger_has_a_binding_that_works_in_five_commands(fresh: tuple[Path, float]) -> None:
-    """In the emulated machine, where everything takes some twenty times as long, and still in less than five minutes."""
+    """in the kernel lab."""
     root, installing = fresh
     command = [ROOT / "tools/kernel-lab", "--timeout", "500", "--", sys.executable, ROOT / "tests/stranger.py", root]
     done = subprocess.run(command, capture_output=True, text=True)

@@ -63,7 +63,7 @@ SHOTS = {
 }
 
 IN_LAB = ("devices", "learn", "ready", "watch")
-"""What needs devices is shown in the emulated machine."""
+"""What needs devices is shown in the kernel lab."""
 
 # Pictures that a command draws itself, without a terminal; several are shown beside one another.
 DRAWN = {
@@ -116,7 +116,7 @@ def _prepare(folder: Path) -> None:
 
 
 def _shown_in_lab(command_name: str) -> str:
-    """What a command shows in the emulated machine, where there are devices."""
+    """What a command shows in the kernel lab, where there are devices."""
     script = str(ROOT / "tools/lab_devices.py")
     command = [str(ROOT / "tools/kernel-lab"), "--", sys.executable, script, command_name]
     return subprocess.run(command, capture_output=True, text=True, check=True, cwd=ROOT).stdout

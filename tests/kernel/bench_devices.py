@@ -16,7 +16,7 @@ from started import Started
 from support import wait_for
 
 PATIENCE = 60.0
-"""Seconds to wait for anything: an emulated kernel is slow."""
+"""Seconds to wait for anything: the lab is slow at what is new to it."""
 
 STICK = AbsInfo(0, -32768, 32767, 16, 128, 0)
 TRIGGER = AbsInfo(0, 0, 255, 0, 0, 0)

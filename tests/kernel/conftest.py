@@ -1,4 +1,4 @@
-"""What a failed test leaves in the emulated kernel, the next file does not find."""
+"""What a failed test leaves in the kernel lab, the next file does not find."""
 
 from __future__ import annotations
 
@@ -12,19 +12,19 @@ from bench_devices import FenkoRun
 from evdev import UInput
 
 import lab
-from support import EMULATED
+from support import IN_LAB
 
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
-    """In the emulated machine: whoever has had it started wants to know of each test."""
-    if EMULATED:
+    """in the kernel lab: whoever has had it started wants to know of each test."""
+    if IN_LAB:
         print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="session", autouse=True)
 def python_for_all() -> None:
-    """In the emulated machine, whose files are thrown away: others than root may run this Python, wherever it is."""
-    if EMULATED:
+    """in the kernel lab, whose files are thrown away: others than root may run this Python, wherever it is."""
+    if IN_LAB:
         for folder in Path(sys.base_prefix).parents:
             folder.chmod(folder.stat().st_mode | 0o111)
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from bench_devices import FenkoRun, Reader, key, pad
+from bench_devices import FenkoRun, Reader, key, keyboard, pad
 from evdev import ecodes as e
 
 from support import wait_for
@@ -35,13 +35,15 @@ def compositor() -> Iterator[tuple[Path, subprocess.Popen[bytes]]]:
         if shutil.which(command) is None:
             pytest.skip(f"needs {command}")
     Path("/run/udev").mkdir(exist_ok=True)
-    environment = os.environ | {"SYSTEMD_IGNORE_CHROOT": "1"}
+    environment = os.environ | {"SYSTEMD_IGNORE_CHROOT": "1", "SEATD_VTBOUND": "0"}  # there are no virtual terminals
     subprocess.run([UDEVD, "--daemon"], env=environment, check=True, capture_output=True)
     subprocess.run(["udevadm", "trigger", "--settle"], env=environment, check=True)
     nobody = pwd.getpwnam("nobody")
     folder = Path(tempfile.mkdtemp(prefix="fenko-"))
     os.chown(folder, nobody.pw_uid, nobody.pw_gid)
-    seat = subprocess.Popen(["seatd", "-u", "nobody"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    seat = subprocess.Popen(
+        ["seatd", "-u", "nobody"], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     wait_for(Path("/run/seatd.sock").exists, "the seat")
     session = environment | {
         "XDG_RUNTIME_DIR": str(folder), "HOME": str(folder), "LIBSEAT_BACKEND": "seatd", "LC_ALL": "C.UTF-8",
@@ -69,24 +71,32 @@ def compositor() -> Iterator[tuple[Path, subprocess.Popen[bytes]]]:
 def test_the_kernels_way_works_there(compositor: tuple[Path, subprocess.Popen[bytes]], tmp_path: Path) -> None:
     folder, cage = compositor
     (tmp_path / "desk.toml").write_text(DESK)
-    device = pad()
+    device, plain = pad(), keyboard()
+    typed = folder / "typed"
+
+    def struck() -> bool:
+        key(plain, e.KEY_ENTER, 1)
+        key(plain, e.KEY_ENTER, 0)
+        return typed.exists()
+
+    wait_for(struck, "the terminal to hear a keyboard", 60)
     socket = next(place for place in folder.glob("wayland-?") if place.is_socket())
     environment = {name: value for name, value in os.environ.items() if name != "DISPLAY"}
     environment |= {"XDG_RUNTIME_DIR": str(folder), "WAYLAND_DISPLAY": socket.name}
     run = FenkoRun(tmp_path, tmp_path / "log", environment=environment)
     run.says("taken over")
     run.says("because the compositor of wayland-0 lets nobody send keys")
-    keyboard = Reader("Fenko keys").device.path
+    ours = Reader("Fenko keys").device.path
 
     def opened() -> bool:
-        return any(os.readlink(file) == keyboard for file in Path(f"/proc/{cage.pid}/fd").iterdir())
+        return any(os.readlink(file) == ours for file in Path(f"/proc/{cage.pid}/fd").iterdir())
 
     wait_for(opened, "the compositor to find the new keyboard", 60)
     key(device, e.BTN_SOUTH, 1)
     key(device, e.BTN_SOUTH, 0)
-    typed = folder / "typed"
-    wait_for(lambda: typed.exists() and typed.read_text().strip(), "what was typed", 60)
-    assert typed.read_text().splitlines() == ["it came, ~12%"]  # and Ctrl+U has taken away what came before
+    wait_for(lambda: typed.read_text().strip(), "what was typed", 60)
+    assert typed.read_text().strip("\n").splitlines() == ["it came, ~12%"]  # and Ctrl+U has taken away what came before
     assert cage.poll() is None
     assert run.end() == 0
-    device.close()
+    for one in (device, plain):
+        one.close()

@@ -39,27 +39,30 @@ def test_a_press_on_a_real_device_is_the_right_shortcut_in_the_window_in_front(t
     with screen() as one:
         files = tmp_path / "frames", tmp_path / "sound"
         windows = [one.terminal(app, "x", file) for app, file in zip(("Snipwell", "Hushdesk"), files, strict=True)]
+        one.raise_window(windows[0])  # so that Fenko has not yet said a word of the second one
         run = FenkoRun(tmp_path, tmp_path / "log", environment=one.environment)
-        run.says("is running")
-        run.says("output: the X server")
-        for window, file, profile, text in zip(windows, files, ("frames", "sound"), ("frames ✓", "s"), strict=True):
-            one.raise_window(window)
-            run.says(f"profile: {profile}")
-            key(thistle, e.BTN_SOUTH, 1)
-            key(thistle, e.BTN_SOUTH, 0)
-            wait_for(lambda file=file: file.exists() and file.read_text(), f"text in {file}")
-            assert file.read_text() == text + "\n"
-        before = one.ask("xdotool", "getmouselocation").stdout
-        burr.write(e.EV_REL, e.REL_X, 40)
-        burr.syn()
-        wait_for(lambda: one.ask("xdotool", "getmouselocation").stdout != before, "the pointer to move")
-        key(thistle, e.BTN_EAST, 1)
-        wait_for(lambda: one.keys_down() == [50], "Shift to be down")
-        if ends == "unplugged":
-            thistle.close()
-        else:
+        try:
+            run.says("is running")
+            run.says("output: the X server")
+            for window, file, profile, text in zip(windows, files, ("frames", "sound"), ("frames ✓", "s"), strict=True):
+                one.raise_window(window)
+                run.says(f"profile: {profile}")
+                key(thistle, e.BTN_SOUTH, 1)
+                key(thistle, e.BTN_SOUTH, 0)
+                wait_for(lambda file=file: file.exists() and file.read_text(), f"text in {file}")
+                assert file.read_text() == text + "\n"
+            before = one.ask("xdotool", "getmouselocation").stdout
+            burr.write(e.EV_REL, e.REL_X, 40)
+            burr.syn()
+            wait_for(lambda: one.ask("xdotool", "getmouselocation").stdout != before, "the pointer to move")
+            key(thistle, e.BTN_EAST, 1)
+            wait_for(lambda: one.keys_down() == [50], "Shift to be down")
+            if ends == "unplugged":
+                thistle.close()
+            else:
+                run.process.kill()
+            wait_for(lambda: not one.keys_down(), "nothing to be down")
+        finally:
             run.process.kill()
-        wait_for(lambda: not one.keys_down(), "nothing to be down")
-        run.process.kill()
     for device in (thistle, burr, side):
         device.close()
