@@ -145,12 +145,13 @@ def make_desk(tmp_path: Path) -> MakeDesk:
 
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
-    """Fixtures that last know whether the test before has failed."""
+    """Fixtures that last know whether a test that had them has failed."""
     report: pytest.TestReport = yield  # type: ignore[misc]
     if isinstance(item, KernelTest) and report.when == "call":
         report.duration = item.took
     if report.failed:
-        item.stash[FAILED] = True
+        for node in item.listchain():
+            node.stash[FAILED] = True
     return report  # type: ignore[return-value]
 
 

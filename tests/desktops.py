@@ -583,7 +583,7 @@ _KEPT: dict[str, tuple[contextlib.ExitStack, Any]] = {}
 
 
 @contextmanager
-def lasting(name: str, test: pytest.Item) -> Iterator[Any]:
+def lasting(name: str, test: pytest.Item | pytest.Collector) -> Iterator[Any]:
     """That desktop, which another test may have had before: starting one takes longer than most tests. After a failure, or where
     more has been changed than windows, the next test has a new one."""
     if lacks := missing(name):

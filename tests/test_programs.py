@@ -66,9 +66,8 @@ def taps(*controls: str) -> list[tuple[str, float]]:
 class Editor:
     """A program with a file open, and hands on the desk before it."""
 
-    def __init__(self, shown: Any, folder: Path, desk: Path, toolkit: str) -> None:
+    def __init__(self, shown: Any, folder: Path, toolkit: str) -> None:
         self.shown = shown
-        self.desk = desk
         self.folder = folder
         self.file = folder / "reel.txt"
         self.file.write_text("")
@@ -78,12 +77,8 @@ class Editor:
         command = [part.format(file=self.file, folder=folder) for part in PROGRAMS[toolkit][1]]
         environment = (
             shown.environment
-            | {
-                "HOME": str(folder),
-                "XDG_CONFIG_HOME": str(folder),
-            }
+            | {"HOME": str(folder), "XDG_CONFIG_HOME": str(folder)}
             | ({} if "WAYLAND_DISPLAY" in shown.environment else {"XDG_RUNTIME_DIR": str(folder)})
-            | {}
         )
         self.process = subprocess.Popen(
             command,
@@ -130,7 +125,7 @@ class Editor:
             t += pause
         take = self.folder / "hands.jsonl"
         take.write_text("\n".join(lines))
-        done = run_fenko("run", "--desk", str(self.desk), "--play", str(take), env=self.shown.environment)  # fmt: skip
+        done = run_fenko("run", "--desk", str(self.folder), "--play", str(take), env=self.shown.environment)  # fmt: skip
         self.log = done.stderr
         assert done.returncode == 0, done.stderr
         assert not self.shown.keys_down()
@@ -161,14 +156,17 @@ class Editor:
         self.tap("select", "mode")
 
 
-@pytest.fixture(params=[(name, toolkit) for name in DESKTOPS for toolkit in PROGRAMS], ids="-".join)
-def editor(request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk) -> Iterator[Editor]:
+@pytest.fixture(scope="module", params=[(name, toolkit) for name in DESKTOPS for toolkit in PROGRAMS], ids="-".join)
+def editor(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Editor]:
+    """One program for all tests of it: starting one takes longer than most of them."""
     name, toolkit = request.param
     command = PROGRAMS[toolkit][0]
     if shutil.which(command) is None:
         pytest.skip(f"needs a {toolkit} program: apt-get install {command}")
+    folder = tmp_path_factory.mktemp(toolkit)
+    (folder / "desk.toml").write_text(DESK)
     with lasting(name, request.node) as shown:
-        yield Editor(shown, tmp_path, make_desk(DESK), toolkit)
+        yield Editor(shown, folder, toolkit)
 
 
 def test_everything_arrives(editor: Editor) -> None:
@@ -186,21 +184,9 @@ def test_everything_arrives(editor: Editor) -> None:
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
 
 
-def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
-    shown = editor.shown
-    shown.use_layout("us,ru")
-    editor.types("south", 30 * "b")
-    shown.lock_group(1)
-    editor.types("east", _PLAIN)
-    editor.empty()
-    # What the person types is what it was.
-    shown.press(61, 52)
-    editor.tap("start")
-    editor.saves(".я")
-
-
 def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
     control = "west" if editor.sees >= len(_MANY) else "shoulder-right"
+    editor.empty()
     os.killpg(editor.process.pid, signal.SIGSTOP)
     goes_on = threading.Timer(2, os.killpg, (editor.process.pid, signal.SIGCONT))
     goes_on.start()
@@ -212,6 +198,19 @@ def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) ->
         "nothing gets another symbol before the program has read the old one"
     )
     editor.saves(_ROWS[control])
+
+
+def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
+    shown = editor.shown
+    shown.use_layout("us,ru")
+    editor.types("south", 30 * "b")
+    shown.lock_group(1)
+    editor.types("east", _PLAIN)
+    editor.empty()
+    # What the person types is what it was.
+    shown.press(61, 52)
+    editor.tap("start")
+    editor.saves(".я")
 
 
 _QT = Path("/usr/lib/python3/dist-packages/PyQt5")
