@@ -3,7 +3,7 @@
 PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
-SIDE_BY_SIDE := -n 3 --dist loadscope --no-loadscope-reorder --reruns 1 -r aR
+SIDE_BY_SIDE := -n 4 --dist loadscope --no-loadscope-reorder -r a
 
 .PHONY: demo quick test test-long lint bench screenshots architecture deb man site clean
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import statistics
-import time
 from collections.abc import Callable
 from typing import NamedTuple
 
@@ -15,18 +14,6 @@ class Row(NamedTuple):
     seen: str
     aim: str
     reached: bool
-
-
-def python_speed() -> float:
-    """How long a fixed piece of Python takes (s), to compare this machine with an emulated one."""
-    best = 1e9
-    for _ in range(5):
-        start = time.perf_counter()
-        table: dict[int, tuple[int, str]] = {}
-        for number in range(20_000):
-            table[number & 255] = (number, "x")
-        best = min(best, time.perf_counter() - start)
-    return best
 
 
 def median_and_late(times: list[float]) -> tuple[float, float]:

@@ -155,13 +155,6 @@ def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
     return report  # type: ignore[return-value]
 
 
-def pytest_terminal_summary(terminalreporter: Any) -> None:
-    """What failed at first and passed the second time is a fault that has not been found yet: it is told."""
-    for report in terminalreporter.stats.get("rerun", ()):
-        terminalreporter.write_sep("-", f"run again: {report.nodeid}")
-        terminalreporter.write_line("\n".join(str(report.longreprtext).splitlines()[-25:]))
-
-
 def pytest_sessionfinish() -> None:
     """Desktops that tests have shared end."""
     if "desktops" in sys.modules:

@@ -24,7 +24,7 @@ _LONGEST_RUN = 1680
 
 _PLUGINS = [
     word
-    for name in ("cacheprovider", "hypothesispytest", "xdist", "rerunfailures", "anyio", "playwright")
+    for name in ("cacheprovider", "hypothesispytest", "xdist", "anyio", "playwright")
     for word in ("-p", f"no:{name}")
 ]
 """What it does without there."""

@@ -51,11 +51,13 @@ def wait_for(condition: Callable[[], Any], what: str, seconds: float = 15) -> An
     """Waits until `condition()` is true and returns it."""
     seconds *= SLOWNESS
     end = time.monotonic() + seconds
-    while time.monotonic() < end:
+    while (asked := time.monotonic()) < end:
         value = condition()
         if value:
             return value
-        time.sleep(0.03)
+        time.sleep(
+            max(0.03, time.monotonic() - asked)
+        )  # what starts a program to find out has half of the time at most
     raise AssertionError(f"waited {seconds} s for {what}")
 
 
