@@ -16,8 +16,8 @@ import lab
 from fenko.outputs.registered import load
 from lab import KernelTest
 from rails import STARTED
-from started import run_fenko
-from support import FAILED, FENKO, IN_LAB, MakeDesk, Run, run_within, tries
+from started import IN_LAB, run_fenko
+from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
 if not IN_LAB:
     from hypothesis import HealthCheck, settings

@@ -21,12 +21,11 @@ import pytest
 
 from fenko.cli import main
 from fenko.outputs.layout import kernel_layout
+from started import IN_LAB
 
 FENKO = [sys.executable, "-m", "fenko"]
 DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
 
-IN_LAB = "KERNEL_LAB" in os.environ
-"""Whether this is the kernel lab of `tests/lab.py`, where loading a library takes seconds."""
 
 SLOWNESS = 4 if IN_LAB else 1
 """How much longer things may take here: the lab has one processor, and pages that are new take long."""

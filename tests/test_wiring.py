@@ -187,3 +187,26 @@ def test_a_server_that_does_not_answer_is_asked_again_as_long_as_its_socket_is_t
     socket.touch()
     wait_for(lambda: loop.turn(0.05) or len(attempts) > so_far, "another try")
     loop.close()
+
+
+def test_where_nothing_can_be_watched_a_display_is_tried_without_end(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(returning, "SOCKETS", tmp_path / "no such folder")
+    monkeypatch.setattr(returning, "_TRY_EVERY", 0.001)
+    monkeypatch.setattr(returning, "_LOOK_EVERY", 0.001)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    monkeypatch.setenv("DISPLAY", ":7")
+    loop, attempts = TurnedLoop(), list[bool]()
+    enough = 2 * returning._TRIES
+
+    def attempt() -> bool:
+        attempts.append(len(attempts) + 1 == enough)
+        return attempts[-1]
+
+    back = Returning(loop, attempt)
+    back.wait()
+    wait_for(lambda: loop.turn(0.05) or not back.waiting, "the display to be back")
+    loop.turn(0.1)
+    assert len(attempts) == enough
+    loop.close()

@@ -12,7 +12,7 @@ from bench_devices import FenkoRun
 from evdev import UInput
 
 import lab
-from support import IN_LAB
+from started import IN_LAB
 
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
