@@ -41,16 +41,16 @@ def _kernel_rows() -> list[Row]:
 
 
 def main() -> None:
-    """All rows."""
-    rows = [
-        *engine.measure(), *program.measure(), *reload.measure(), *_kernel_rows(), *pipes.measure(), *motion.measure(), *display.measure(), *far.measure(), *clients.measure(), *legend.measure(), *machine.measure(), *lend.measure(), *wayland.measure(), *journal.measure(),
-    ]  # fmt: skip
-    cells = [("what", "seen", "aim", "reached"), *((*row[:3], "yes" if row.reached else "no") for row in rows)]
-    widths = [max(map(len, column)) for column in zip(*cells, strict=True)]
-    for number, row in enumerate(cells):
-        print("| " + " | ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)) + " |")
-        if number == 0:
-            print("|" + "|".join("-" * (width + 2) for width in widths) + "|")
+    """All rows, each as soon as it is known; or those of the parts that are named."""
+    parts = {
+        "engine": engine.measure, "program": program.measure, "reload": reload.measure, "kernel": _kernel_rows, "pipes": pipes.measure,
+        "motion": motion.measure, "display": display.measure, "far": far.measure, "clients": clients.measure, "legend": legend.measure,
+        "machine": machine.measure, "lend": lend.measure, "wayland": wayland.measure, "journal": journal.measure,
+    }  # fmt: skip
+    print("| what | seen | aim | reached |\n| --- | --- | --- | --- |")
+    for name in sys.argv[1:] or parts:
+        for row in parts[name]():
+            print("| " + " | ".join((*row[:3], "yes" if row.reached else "no")) + " |", flush=True)
 
 
 main()
