@@ -16,10 +16,10 @@ import lab
 from fenko.outputs.registered import load
 from lab import KernelTest
 from rails import STARTED
-from started import IN_LAB, run_fenko
+from started import WITHIN_LAB, run_fenko
 from support import FAILED, FENKO, MakeDesk, Run, run_within, tries
 
-if not IN_LAB:
+if not WITHIN_LAB:
     from hypothesis import HealthCheck, settings
 
     settings.register_profile(

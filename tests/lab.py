@@ -75,7 +75,7 @@ def _reports(session: pytest.Session) -> dict[str, list[dict[str, Any]]]:
         if platform.machine() != "x86_64" or shutil.which("apt-get") is None or os.geteuid():
             pytest.skip("tools/kernel-lab needs Debian, x86-64 and root")
         names = [item.nodeid for item in session.items if isinstance(item, KernelTest)]
-        # Done here it takes a second, there a minute.
+        # What is compiled there is thrown away, and compiled anew the next time.
         subprocess.run([sys.executable, "-m", "compileall", "-q", "src"], cwd=ROOT, check=True)
         done = subprocess.run(
             [ROOT / "tools/kernel-lab", "--timeout", str(_LONGEST_RUN), "--", sys.executable, "-m", "pytest", *_PLUGINS, *names],

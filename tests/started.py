@@ -21,14 +21,14 @@ from types import ModuleType
 from typing import Any, NamedTuple
 from unittest import mock
 
-IN_LAB = "KERNEL_LAB" in os.environ
+WITHIN_LAB = "KERNEL_LAB" in os.environ
 """Whether this is the kernel lab of `tests/lab.py`, where loading a library takes seconds."""
 _FENKO = multiprocessing.get_context("forkserver")
 _FENKO.set_forkserver_preload([
     "fenko.start", "fenko.cli", "fenko.cli.run", "fenko.cli.devices", "fenko.cli.describe", "fenko.cli.learn", "fenko.cli.watch",
     "fenko.cli.tune", "fenko.live.session", "fenko.live.guard", "fenko.live.desktop_ready", "fenko.outputs.registered", "evdev", "xcffib.xproto",
     "started",
-    *(() if IN_LAB else ("fenko.studies.proposing", "fenko.studies.made_up", "fenko.showing.usage_pictures")),  # and SciPy with them
+    *(() if WITHIN_LAB else ("fenko.studies.proposing", "fenko.studies.made_up", "fenko.showing.usage_pictures")),  # and SciPy with them
 ])  # fmt: skip
 _SET_DUMPABLE = 4
 

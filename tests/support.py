@@ -21,13 +21,12 @@ import pytest
 
 from fenko.cli import main
 from fenko.outputs.layout import kernel_layout
-from started import IN_LAB
+from started import WITHIN_LAB
 
 FENKO = [sys.executable, "-m", "fenko"]
 DEMO = Path(__file__).parent.parent / "src/fenko/data/demo"
 
-
-SLOWNESS = 4 if IN_LAB else 1
+SLOWNESS = 4 if WITHIN_LAB else 1
 """How much longer things may take here: the lab has one processor, and pages that are new take long."""
 
 THOROUGH = "FENKO_THOROUGH" in os.environ
@@ -54,9 +53,8 @@ def wait_for(condition: Callable[[], Any], what: str, seconds: float = 15) -> An
         value = condition()
         if value:
             return value
-        time.sleep(
-            max(0.03, time.monotonic() - asked)
-        )  # what starts a program to find out has half of the time at most
+        # What starts a program to find out has half of the time at most.
+        time.sleep(max(0.03, time.monotonic() - asked))
     raise AssertionError(f"waited {seconds} s for {what}")
 
 

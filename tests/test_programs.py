@@ -183,9 +183,8 @@ def test_everything_arrives(editor: Editor) -> None:
             together.append([])
         together[-1].append(control)
     for controls in together:
-        hands = [
-            hand for control in controls for hand in (*taps(control), 0.5, *taps("hat.right"))
-        ]  # "b x30" takes 0.3 s
+        # "b x30" takes 0.3 s.
+        hands = [hand for control in controls for hand in (*taps(control), 0.5, *taps("hat.right"))]
         editor.do(*taps("select", "mode"), *hands, *taps("start"))
         editor.saves("\n".join(_ROWS[control] for control in controls))
     editor.empty()

@@ -137,14 +137,22 @@ def test_what_is_open_is_not_opened_again(ports: Ports, desk: Callable[[str], Co
     assert opened(desk(""), open_now=("keys", "pointer")) == [] and ports.asked == []
 
 
+def _display(
+    monkeypatch: pytest.MonkeyPatch, sockets: Path, every: float, later: float = returning._LOOK_EVERY
+) -> None:
+    """The session's display is the X server 7, whose socket belongs into that folder; how often it is tried at first, and later."""
+    monkeypatch.setattr(returning, "SOCKETS", sockets)
+    monkeypatch.setattr(returning, "_TRY_EVERY", every)
+    monkeypatch.setattr(returning, "_LOOK_EVERY", later)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    monkeypatch.setenv("DISPLAY", ":7")
+
+
 @pytest.mark.parametrize("tries", [1, 3])
 def test_a_display_is_tried_when_its_socket_is_there(
     tries: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(returning, "SOCKETS", tmp_path)
-    monkeypatch.setattr(returning, "_TRY_EVERY", 0.01)
-    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
-    monkeypatch.setenv("DISPLAY", ":7")
+    _display(monkeypatch, tmp_path, every=0.01)
     loop, attempts = TurnedLoop(), list[bool]()
     descriptors = len(os.listdir("/proc/self/fd"))
 
@@ -168,11 +176,7 @@ def test_a_display_is_tried_when_its_socket_is_there(
 def test_a_server_that_does_not_answer_is_asked_again_as_long_as_its_socket_is_there(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(returning, "SOCKETS", tmp_path)
-    monkeypatch.setattr(returning, "_TRY_EVERY", 0.001)
-    monkeypatch.setattr(returning, "_LOOK_EVERY", 0.01)
-    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
-    monkeypatch.setenv("DISPLAY", ":7")
+    _display(monkeypatch, tmp_path, every=0.001, later=0.01)
     socket = tmp_path / "X7"
     socket.touch()
     loop, attempts = TurnedLoop(), list[int]()
@@ -192,11 +196,7 @@ def test_a_server_that_does_not_answer_is_asked_again_as_long_as_its_socket_is_t
 def test_where_nothing_can_be_watched_a_display_is_tried_without_end(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(returning, "SOCKETS", tmp_path / "no such folder")
-    monkeypatch.setattr(returning, "_TRY_EVERY", 0.001)
-    monkeypatch.setattr(returning, "_LOOK_EVERY", 0.001)
-    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
-    monkeypatch.setenv("DISPLAY", ":7")
+    _display(monkeypatch, tmp_path / "no such folder", every=0.001, later=0.001)
     loop, attempts = TurnedLoop(), list[bool]()
     enough = 2 * returning._TRIES
 

@@ -12,19 +12,19 @@ from bench_devices import FenkoRun
 from evdev import UInput
 
 import lab
-from started import IN_LAB
+from started import WITHIN_LAB
 
 
 def pytest_runtest_logreport(report: pytest.TestReport) -> None:
     """in the kernel lab: whoever has had it started wants to know of each test."""
-    if IN_LAB:
+    if WITHIN_LAB:
         print(lab.report(report), flush=True)
 
 
 @pytest.fixture(scope="session", autouse=True)
 def python_for_all() -> None:
     """in the kernel lab, whose files are thrown away: others than root may run this Python, wherever it is."""
-    if IN_LAB:
+    if WITHIN_LAB:
         for folder in Path(sys.base_prefix).parents:
             folder.chmod(folder.stat().st_mode | 0o111)
 

@@ -153,7 +153,12 @@ def test_a_pad_that_is_tilted_scrolls_and_tips(bench: Bench) -> None:
 
     def held_down(buttons: list[int], degrees: float) -> None:
         """Waits for it, and reads meanwhile, so that the kernel drops nothing."""
-        wait_for(lambda: hold(0.05, degrees) is not None and bench.pointer.down() == buttons, f"{buttons} to be down")
+
+        def down() -> bool:
+            hold(0.05, degrees)
+            return bench.pointer.down() == buttons
+
+        wait_for(down, f"{buttons} to be down")
 
     assert hold(1.0, 0) == {}
     moved = hold(1.5, 20)

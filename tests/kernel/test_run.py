@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import fcntl
 import json
 import os
 import signal
@@ -220,13 +222,33 @@ def test_kill_leaves_nothing_down(bench: Bench) -> None:
     key(bench.mouse, e.BTN_LEFT, 1)
     assert bench.keys.events(2) == [(e.KEY_LEFTCTRL, 1), (e.KEY_Z, 1)]
     assert bench.pointer.events(1) == [(e.BTN_LEFT, 1)]
+    assert _console_modifiers() in (_CONSOLE_CTRL, None)
     bench.run.process.send_signal(signal.SIGKILL)
     bench.run.process.wait()
-    # The kernel takes the virtual devices away with their process, and what they held down is down no more.
+    # The kernel takes the virtual devices away with their process, and lifts what they held down as it does.
+    wait_for(lambda: not _console_modifiers(), "the console to see Ctrl come up")
     for name in ("Fenko keys", "Fenko pointer"):
         wait_for(lambda name=name: node_named(name) is None, f"{name} to be gone")
     key(bench.pad, e.BTN_SOUTH, 0)
     key(bench.mouse, e.BTN_LEFT, 0)
+
+
+_CONSOLE_CTRL = 4
+
+
+def _console_modifiers() -> int | None:
+    """The modifiers that the kernel's own text console holds for down (TIOCLINUX, subcode 6); None where it has no such console."""
+    console = os.open("/dev/tty1", os.O_RDWR | os.O_NOCTTY)
+    try:
+        state = bytearray([6])
+        fcntl.ioctl(console, 0x541C, state)
+        return state[0]
+    except OSError as why:
+        if why.errno != errno.ENOTTY:
+            raise
+        return None
+    finally:
+        os.close(console)
 
 
 def test_taken_over_only_when_all_keys_are_up(bench: Bench, desk: Path, tmp_path: Path) -> None:
