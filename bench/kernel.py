@@ -92,17 +92,11 @@ def _status(pid: int, field: str) -> int:
 
 
 def _wakeups(pid: int) -> int:
-    """How often the process wakes up while nothing happens, once its start is behind it: after a whole second of sleep, or ten."""
-
-    def within(seconds: float) -> int:
-        before = _status(pid, "voluntary_ctxt_switches")
-        time.sleep(seconds)
-        return _status(pid, "voluntary_ctxt_switches") - before
-
-    for _ in range(10):
-        if not within(1):
-            break
-    return within(REST)
+    """How often the process wakes up while nothing happens, ten seconds after its start."""
+    time.sleep(10)
+    before = _status(pid, "voluntary_ctxt_switches")
+    time.sleep(REST)
+    return _status(pid, "voluntary_ctxt_switches") - before
 
 
 def _mouse(source: UInput, out: InputDevice, pid: int) -> dict[str, float]:
