@@ -1,4 +1,4 @@
-"""The kernel path against a bare read-write loop. Runs inside the emulated machine and prints JSON."""
+"""The kernel path against a bare read-write loop. Runs inside the kernel lab and prints JSON."""
 
 from __future__ import annotations
 

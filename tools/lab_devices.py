@@ -1,4 +1,4 @@
-"""Plugs the demo's surfaces in (virtually, inside the emulated machine) and prints what a command shows on a terminal.
+"""Plugs the demo's surfaces in (virtually, inside the kernel lab) and prints what a command shows on a terminal.
 
 usage: lab_devices.py devices|learn|ready|watch
 """
@@ -35,7 +35,9 @@ elif sys.argv[1] == "ready":
         Path(device.device.path).chmod(0o666)
     with Path("/etc/passwd").open("a") as users:
         users.write("animator:x:1500:1500::/tmp:/bin/sh\n")
-    terminal = Terminal("ready", columns=150, before=("setpriv", "--reuid=1500", "--regid=1500", "--clear-groups"))
+    terminal = Terminal(
+        "ready", columns=150, before=("env", "HOME=/tmp", "setpriv", "--reuid=1500", "--regid=1500", "--clear-groups")
+    )
     terminal.end(60)
     sys.stdout.write(terminal.shown.decode())
 elif sys.argv[1] == "learn":
