@@ -11,6 +11,8 @@ import pwd
 import re
 import shutil
 import signal
+import socket
+import struct
 import subprocess
 import sys
 import tempfile
@@ -21,6 +23,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from jeepney import DBusAddress, MessageType, new_method_call
+from jeepney.io.blocking import open_dbus_connection
 
 from fenko.system.shell_extension import files
 from screen import MISSING, Desktop, screen
@@ -73,6 +77,16 @@ class Compositor(Desktop):
     def ask(self, *command: str) -> subprocess.CompletedProcess[str]:
         """Runs a short command on the desktop."""
         return subprocess.run(command, env=self.environment, capture_output=True, text=True, check=False, timeout=60)
+
+    def call(self, to: tuple[str, str, str], method: str, signature: str = "", *arguments: Any) -> tuple[Any, ...]:
+        """What an object on the session's bus (bus name, path, interface) says; nothing where nobody answers."""
+        message = new_method_call(DBusAddress(to[1], to[0], to[2]), method, signature or None, arguments)
+        try:
+            with open_dbus_connection(self.named["DBUS_SESSION_BUS_ADDRESS"]) as bus:
+                answer = bus.send_and_get_reply(message, timeout=60)
+        except OSError:
+            return ()
+        return tuple(answer.body) if answer.header.message_type is MessageType.method_return else ()
 
     def spawn(self, *command: str, **more: str) -> subprocess.Popen[bytes]:
         """Starts a program on the desktop."""
@@ -248,6 +262,23 @@ class Sway(Compositor):
         path = self.folder / "env"
         return path.read_text() if path.exists() and path.read_text().endswith("\n") else ""
 
+    def _say(self, kind: int, words: str = "") -> Any:
+        """What it answers to a message of its own protocol (`man sway-ipc`); None once it has gone."""
+        with socket.socket(socket.AF_UNIX) as sway:
+            sway.settimeout(60)
+            try:
+                sway.connect(self.named["SWAYSOCK"])
+                sway.sendall(b"i3-ipc" + struct.pack("=II", len(words.encode()), kind) + words.encode())
+                with sway.makefile("rb") as said:
+                    (length,) = struct.unpack("=6xI4x", said.read(14))
+                    return json.loads(said.read(length))
+            except (OSError, struct.error):
+                return None
+
+    def _command(self, words: str) -> None:
+        for done in self._say(0, words) or ():
+            assert done["success"], (words, done)
+
     def _tree(self) -> list[dict[str, Any]]:
         def windows(node: dict[str, Any]) -> Iterator[dict[str, Any]]:
             if node.get("pid"):
@@ -255,11 +286,11 @@ class Sway(Compositor):
             for inner in (*node["nodes"], *node["floating_nodes"]):
                 yield from windows(inner)
 
-        said = self.ask("swaymsg", "-r", "-t", "get_tree").stdout
+        said = self._say(4)
         return [
             {"id": str(node["id"]), "app": node["app_id"] or node["window_properties"].get("class") or "",
              "title": node["name"], "pid": node["pid"], "front": node["focused"]}
-            for node in windows(json.loads(said))
+            for node in windows(said)
         ] if said else []  # fmt: skip
 
     def raise_window(self, window: str) -> None:
@@ -267,7 +298,7 @@ class Sway(Compositor):
         pid = self.windows[window].pid
 
         def raised() -> bool:
-            self.ask("swaymsg", f"[pid={pid}] focus")
+            self._say(0, f"[pid={pid}] focus")
             return self.in_front(pid)
 
         wait_for(raised, f"{window} in front")
@@ -281,8 +312,7 @@ class Sway(Compositor):
     def cursor(self, *what: str) -> None:
         """Moves the person's pointer, or presses and releases its buttons."""
         self.worn = True
-        said = self.ask("swaymsg", "seat", "seat0", "cursor", *what)
-        assert said.returncode == 0, said
+        self._command(f"seat seat0 cursor {' '.join(what)}")
 
 
 class KWin(Compositor):
@@ -313,7 +343,10 @@ class KWin(Compositor):
             start_new_session=True, stdout=(self.folder / "log").open("wb"), stderr=subprocess.STDOUT,
         )  # fmt: skip
         wait_for(
-            lambda: "org.kde.KWin" in self._bus("org.freedesktop.DBus", "/", "org.freedesktop.DBus.ListNames"),
+            lambda: (
+                self.call(("org.freedesktop.DBus", "/", "org.freedesktop.DBus"), "NameHasOwner", "s", "org.kde.KWin")
+                == (True,)
+            ),
             "KWin",
             60,
         )
@@ -324,18 +357,15 @@ class KWin(Compositor):
         self.named["DISPLAY"] = found[1]
         super().use_layout("us")
 
-    def _bus(self, to: str, path: str, method: str, *arguments: str) -> str:
-        return self.ask("dbus-send", "--session", "--print-reply", f"--dest={to}", path, method, *arguments).stdout
-
     def _script(self, text: str) -> str:
         """What a script that the window manager runs has printed."""
         self._number = getattr(self, "_number", 0) + 1
         mark = f"said-{self._number}:"
         file = self.folder / f"script-{self._number}.js"
         file.write_text(f'print({json.dumps(mark)} + JSON.stringify((function () {{ {text} }})()) + ":end");')
-        scripting = ("org.kde.KWin", "/Scripting")
-        self._bus(*scripting, "org.kde.kwin.Scripting.loadScript", f"string:{file}", f"string:test{self._number}")
-        self._bus(*scripting, "org.kde.kwin.Scripting.start")
+        scripting = ("org.kde.KWin", "/Scripting", "org.kde.kwin.Scripting")
+        self.call(scripting, "loadScript", "ss", str(file), f"test{self._number}")
+        self.call(scripting, "start")
 
         def said() -> str:
             found = re.search(f"{mark}(.*):end", (self.folder / "log").read_text(errors="replace"))
@@ -371,7 +401,7 @@ class KWin(Compositor):
         if layout != self._layout:
             (self.folder / "kxkbrc").write_text(f"[Layout]\nLayoutList={layout}\nUse=true\n")
             self.ask("dbus-send", "--session", "--type=signal", "/Layouts", "org.kde.keyboard.reloadConfig")
-        self._bus("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts.setLayout", f"uint32:{group}")
+        self.call(("org.kde.keyboard", "/Layouts", "org.kde.KeyboardLayouts"), "setLayout", "u", group)
         super().use_layout(layout, group)
 
 
@@ -411,15 +441,13 @@ class Gnome(Compositor):
 
     def script(self, script: str) -> Any:
         """What a script within the shell says, as JSON."""
-        said = self.ask(
-            "dbus-send", "--session", "--print-reply=literal", "--dest=org.gnome.Shell", "/org/gnome/Shell",
-            "org.gnome.Shell.Eval", f"string:{script}",
-        ).stdout  # fmt: skip
-        return said.partition("boolean true")[2].strip()
+        said = self.call(("org.gnome.Shell", "/org/gnome/Shell", "org.gnome.Shell"), "Eval", "s", script)
+        return said[1] if said and said[0] else ""
 
     def _tree(self) -> list[dict[str, Any]]:
         said = self.script(
-            "global.get_window_actors().map(a => a.meta_window).map(w => ({ id: `${w.get_id()}`, app: w.get_wm_class() || '', title: w.get_title(),"
+            # One that has not been shown yet comes in front when it is.
+            "global.get_window_actors().filter(a => a.visible).map(a => a.meta_window).map(w => ({ id: `${w.get_id()}`, app: w.get_wm_class() || '', title: w.get_title(),"
             " pid: w.get_pid(), front: w === global.display.focus_window }))"
         )
         return json.loads(said) if said else []

@@ -5,15 +5,19 @@ from __future__ import annotations
 import contextlib
 import itertools
 import os
-import re
 import shutil
 import signal
+import struct
 import subprocess
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+import xcffib
+import xcffib.xkb
+import xcffib.xproto
+import xcffib.xtest
 
 from support import wait_for, without_end
 
@@ -85,7 +89,37 @@ class Screen(Desktop):
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
         )
-        wait_for(lambda: self.ask("xprop", "-root").returncode == 0, "the X server")
+        wait_for(self._answers, "the X server")
+
+    def _answers(self) -> bool:
+        with contextlib.suppress(xcffib.ConnectionException), self.connected():
+            return True
+        return False
+
+    @contextmanager
+    def connected(self) -> Iterator[xcffib.Connection]:
+        """A connection to the server."""
+        connection = xcffib.connect(self.display)
+        try:
+            yield connection
+        finally:
+            connection.disconnect()
+
+    def _said(self, window: int, name: str) -> bytes:
+        """What a property of a window says; nothing where there is no such window or property."""
+        with self.connected() as connection, contextlib.suppress(xcffib.xproto.WindowError):
+            atom = connection.core.InternAtom(False, len(name), name).reply().atom
+            said = connection.core.GetProperty(
+                False, window, atom, xcffib.xproto.GetPropertyType.Any, 0, 1 << 20
+            ).reply()
+            return b"".join(said.value)
+        return b""
+
+    def _named(self, name: str) -> list[int]:
+        """The windows that a property of the root window names."""
+        with self.connected() as connection:
+            root = connection.get_setup().roots[0].root
+        return [window for (window,) in struct.iter_unpack("=I", self._said(root, name))]
 
     @property
     def environment(self) -> dict[str, str]:
@@ -108,25 +142,33 @@ class Screen(Desktop):
     def manage(self) -> None:
         """Starts the window manager."""
         self.spawn("openbox")
-        wait_for(lambda: "window id" in self.ask("xprop", "-root", "_NET_SUPPORTING_WM_CHECK").stdout, "openbox")
+        wait_for(lambda: self._named("_NET_SUPPORTING_WM_CHECK"), "openbox")
 
     def terminal(self, app: str, title: str, writes: Path) -> str:
         """Opens an xterm of that class that appends each typed line to a file; returns its window."""
         script = f"while IFS= read -r line; do printf '%s\\n' \"$line\" >>'{writes}'; done"
         self.spawn("xterm", "-class", app, "-T", title, "-u8", "-e", "bash", "-c", script)
-        found = wait_for(
-            lambda: self.ask("xdotool", "search", "--class", f"^{app}$").stdout.split(), f"the {app} window"
-        )
         # The window manager decides who is in front when it takes charge of a window; the test goes on after that.
-        wait_for(lambda: self._says("_NET_CLIENT_LIST", found[-1]), f"the {app} window to be managed")
+        found = wait_for(
+            lambda: [one for one, name, _ in self.listed() if name == app], f"the {app} window to be managed"
+        )
         return str(found[-1])
 
     def raise_window(self, window: str) -> None:
         """Puts a window in front and waits until it is; a window manager that is busy is asked again."""
 
         def raised() -> bool:
-            self.ask("xdotool", "windowactivate", window)
-            return self._says("_NET_ACTIVE_WINDOW", window)
+            with self.connected() as connection:
+                name = "_NET_ACTIVE_WINDOW"
+                atom = connection.core.InternAtom(False, len(name), name).reply().atom
+                words = struct.pack(
+                    "=BBHII5I", 33, 32, 0, int(window), atom, 2, 0, 0, 0, 0
+                )  # a ClientMessage, as a pager sends it
+                listening = xcffib.xproto.EventMask.SubstructureRedirect | xcffib.xproto.EventMask.SubstructureNotify
+                connection.core.SendEvent(
+                    False, connection.get_setup().roots[0].root, listening, words, is_checked=True
+                ).check()
+            return int(window) in self._named(name)
 
         wait_for(raised, "the window in front")
 
@@ -142,14 +184,17 @@ class Screen(Desktop):
 
     def set_title(self, window: str, title: str) -> None:
         """Gives a window another title."""
-        self.ask("xdotool", "set_window", "--name", title, window)
+        with self.connected() as connection:
+            for name, kind in (("WM_NAME", "STRING"), ("_NET_WM_NAME", "UTF8_STRING")):
+                asked = [connection.core.InternAtom(False, len(word), word) for word in (name, kind)]
+                words = title.encode()
+                atoms = [one.reply().atom for one in asked]
+                connection.core.ChangeProperty(0, int(window), *atoms, 8, len(words), words, is_checked=True).check()
 
     @contextmanager
     def titles_without_end(self, window: str) -> Iterator[None]:
-        """Gives a window another title all the while."""
-        import xcffib.xproto
-
-        connection = xcffib.connect(self.display)
+        """Gives a window another title all the while, as fast as the window manager keeps up with: one that lags brings no other
+        window to the front, whoever asks for it."""
         number = itertools.count()
         kind = xcffib.xproto.Atom
 
@@ -157,36 +202,27 @@ class Screen(Desktop):
             title = f"Reel {next(number)}".encode()
             connection.core.ChangeProperty(0, int(window), kind.WM_NAME, kind.STRING, 8, len(title), title)
             connection.flush()
+            if title.endswith(b"00"):
+                wait_for(lambda: self._said(int(window), "_NET_WM_VISIBLE_NAME") == title, "the window manager")
 
-        with without_end(another):
+        with self.connected() as connection, without_end(another):
             yield
-        connection.disconnect()
 
     @contextmanager
     def grabbed(self, window: str) -> Iterator[None]:
         """Gives a window another title, and at once has the server listen to nobody else, as menus, window managers and
         pictures of the screen may have it."""
-        import xcffib.xproto
-
-        connection = xcffib.connect(self.display)
         kind = xcffib.xproto.Atom
-        connection.core.ChangeProperty(0, int(window), kind.WM_NAME, kind.STRING, 8, 6, b"Reel 3")
-        connection.core.GrabServer(is_checked=True).check()
-        yield
-        connection.core.UngrabServer(is_checked=True).check()
-        connection.disconnect()
-
-    def _says(self, name: str, window: str) -> bool:
-        """Whether a property of the root window names this window."""
-        return re.search(rf"{int(window):#x}\b", self.ask("xprop", "-root", name).stdout) is not None
+        with self.connected() as connection:
+            connection.core.ChangeProperty(0, int(window), kind.WM_NAME, kind.STRING, 8, 6, b"Reel 3")
+            connection.core.GrabServer(is_checked=True).check()
+            yield
+            connection.core.UngrabServer(is_checked=True).check()
 
     def keys_down(self) -> list[int]:
         """The key codes that the server holds down, by its own keymap."""
-        import xcffib.xproto
-
-        connection = xcffib.connect(self.display)
-        keys = connection.core.QueryKeymap().reply().keys
-        connection.disconnect()
+        with self.connected() as connection:
+            keys = connection.core.QueryKeymap().reply().keys
         return [8 * byte + bit for byte, bits in enumerate(keys) for bit in range(8) if bits >> bit & 1]
 
     def use_layout(self, layout: str) -> None:
@@ -198,38 +234,26 @@ class Screen(Desktop):
         """The window of a program, by a part of its title."""
 
         def found() -> str:
-            listed = re.findall(r"0x[0-9a-f]+", self.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout)
-            named = [
-                one
-                for one in listed
-                if title in self.ask("xprop", "-id", one, "WM_NAME", "_NET_WM_NAME").stdout.lower()
-            ]
-            return str(int(named[-1], 16)) if named else ""
+            for window in reversed(self._named("_NET_CLIENT_LIST")):
+                if any(title.encode() in self._said(window, name).lower() for name in ("WM_NAME", "_NET_WM_NAME")):
+                    return str(window)
+            return ""
 
         return str(wait_for(found, f"the window of {process.args}", 60))
 
     def listed(self) -> list[tuple[str, str, bool]]:
         """Every window that the window manager knows, its class, and whether it is in front."""
-        said = self.ask("xprop", "-root", "_NET_CLIENT_LIST").stdout
-        front = self.ask("xdotool", "getactivewindow").stdout.strip()
-        found = []
-        for window in (str(int(number, 16)) for number in re.findall(r"0x[0-9a-f]+", said)):
-            names = re.findall(r'"([^"]*)"', self.ask("xprop", "-id", window, "WM_CLASS").stdout)
-            if names:
-                found.append((window, names[-1], window == front))
-        return found
+        front = self._named("_NET_ACTIVE_WINDOW")
+        names = {window: self._said(window, "WM_CLASS").split(b"\0") for window in self._named("_NET_CLIENT_LIST")}
+        return [(f"{window}", said[1].decode(), window in front) for window, said in names.items() if len(said) > 1]
 
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""
-        import xcffib.xkb
-        import xcffib.xproto
-
         self.worn = True
-        connection = xcffib.connect(self.display)
-        keyboard = connection(xcffib.xkb.key)
-        keyboard.UseExtension(1, 0).reply()
-        keyboard.LatchLockState(0x100, 0, 0, True, group, 0, False, 0, is_checked=True).check()
-        connection.disconnect()
+        with self.connected() as connection:
+            keyboard = connection(xcffib.xkb.key)
+            keyboard.UseExtension(1, 0).reply()
+            keyboard.LatchLockState(0x100, 0, 0, True, group, 0, False, 0, is_checked=True).check()
 
     def press(self, *codes: int) -> None:
         """Strikes keys by their codes, as a keyboard does: whatever group is in force stays so."""
@@ -240,16 +264,12 @@ class Screen(Desktop):
         self._fake(*[(2, code) for code in codes], *[(3, code) for code in reversed(codes)])
 
     def _fake(self, *moves: tuple[int, int]) -> None:
-        import xcffib.xproto
-        import xcffib.xtest
-
         self.worn = True
-        connection = xcffib.connect(self.display)
-        keyboard = connection(xcffib.xtest.key)
-        for kind, code in moves:
-            keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
-        connection.core.GetInputFocus().reply()
-        connection.disconnect()
+        with self.connected() as connection:
+            keyboard = connection(xcffib.xtest.key)
+            for kind, code in moves:
+                keyboard.FakeInput(kind, code, 0, 0, 0, 0, 0)
+            connection.core.GetInputFocus().reply()
 
     def stop(self) -> None:
         """Ends the server hard, as a crash would."""

@@ -4,6 +4,7 @@ had once, by a process of which each of these is a copy. Whether the command its
 from __future__ import annotations
 
 import ctypes
+import faulthandler
 import fcntl
 import multiprocessing
 import os
@@ -31,6 +32,9 @@ _FENKO.set_forkserver_preload([
     *(() if WITHIN_LAB else ("fenko.studies.proposing", "fenko.studies.made_up", "fenko.showing.usage_pictures")),  # and SciPy with them
 ])  # fmt: skip
 _SET_DUMPABLE = 4
+_LONG = 20  # seconds
+_WHERE = signal.SIGUSR2
+"""Has a process write where each of its threads is."""
 
 
 class _Command(NamedTuple):
@@ -68,6 +72,7 @@ class Started:
         what = _Command(
             [*arguments], str(out), str(err or out), environment, str(cwd or Path.cwd()), terminal, user, str(typed)
         )
+        self._err = Path(err or out)
         self._process: Any = _FENKO.Process(target=_become, args=(what,), daemon=True)
         with mock.patch.dict(
             sys.modules, {"__main__": ModuleType("__main__")}
@@ -90,6 +95,10 @@ class Started:
         self._process.join(timeout)
         status = self.returncode
         if status is None:
+            if timeout and timeout >= _LONG:  # nobody expects that: where does it stand?
+                self.send_signal(_WHERE)
+                self._process.join(1)
+                print(self._err.read_text(errors="replace") if self._err.is_file() else "")
             raise subprocess.TimeoutExpired(self.args, timeout or 0)
         return status
 
@@ -135,6 +144,7 @@ def _become(what: _Command) -> None:
     os.environ.update(what.environment)
     time.tzset()
     signal.signal(signal.SIGINT, signal.SIG_DFL)
+    faulthandler.register(_WHERE, sys.stderr)
     sys.argv = ["fenko", *what.arguments]
     if what.environment.get("PYTHONWARNINGS") == "error":
         warnings.simplefilter("error")

@@ -350,6 +350,9 @@ def test_a_library_that_crashes_ends_nothing() -> None:
         apart(_crashes)
     with pytest.raises(RuntimeError, match="pickle"):
         apart(lambda: lambda: 0)
+    assert len(apart(lambda: "x" * 300_000)) == 300_000
+    with pytest.raises(Crashed, match=r"has not answered for 0\.2 s"):
+        apart(lambda: time.sleep(60), 0.2)
 
 
 def test_what_crashes_is_said_among_the_rest(make_desk: MakeDesk, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -32,7 +32,7 @@ class LockableKWin(KWin):
     locks = ()
 
     def lock(self) -> None:
-        self._bus("org.freedesktop.ScreenSaver", "/ScreenSaver", "org.freedesktop.ScreenSaver.Lock")
+        self.call(("org.freedesktop.ScreenSaver", "/ScreenSaver", "org.freedesktop.ScreenSaver"), "Lock")
 
 
 class MateLocker:

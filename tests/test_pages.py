@@ -224,7 +224,6 @@ REFUSED = ("is already there", "requires an argument", "nobody can be asked")
 NOT_HERE = {"fenko ready --fix": "would change this machine, where tests are root's: kernel/test_ready.py"}
 
 
-@needs_screen
 @pytest.mark.parametrize(
     "page", sorted((Path(__file__).parent.parent / "docs/tutorials").glob("*.md")), ids=lambda page: page.stem
 )
@@ -234,6 +233,7 @@ def test_no_tutorial_declares_a_table_twice(page: Path) -> None:
     assert len(declared) == len(set(declared))
 
 
+@needs_screen
 def test_commands_of_prose_can_be_typed(session: Session) -> None:
     """On the demo's desk, which runs meanwhile: none of them is bad use, none fails to end."""
     shutil.copytree(DEMO, session.desk)

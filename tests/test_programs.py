@@ -32,6 +32,8 @@ _KANA = "".join(chr(0x3041 + n) for n in range(60))
 _MANY = "".join(chr(0x4E00 + 7 * n) for n in range(170))
 _FEW = _MANY[:34]
 """As many strange characters as a program of the X server behind GNOME sees at a time."""
+_TEXTS = ["東 one", "✓ two", "東京 three", "🦋 four", "🌗"]
+"""One after the other: each waits for the one before."""
 _RULER = "".join(chr(ord("a") + n % 26) for n in range(230))
 DESK = f"""
 [surface.pad]
@@ -52,13 +54,14 @@ select = "ctrl+a"
 start = "ctrl+s"
 mode = "delete"
 stick-left-press = '''type "dusk 🦋🌗🦋 reel" then 🦋'''
+stick-right-press = {json.dumps(" then ".join(f'type "{one}"' for one in _TEXTS), ensure_ascii=False)}
 shoulder-left = "ctrl+z"
 [profile.base.on.dial]
 dial.right = "right"
 """
 _ROWS = {
     "south": 30 * "b", "east": _PLAIN, "north": _KANA, "west": _MANY, "shoulder-right": _FEW,
-    "stick-left-press": "dusk 🦋🌗🦋 reel🦋",  # characters of more than 16 bits
+    "stick-left-press": "dusk 🦋🌗🦋 reel🦋", "stick-right-press": "".join(_TEXTS),  # characters of more than 16 bits
 }  # fmt: skip
 
 

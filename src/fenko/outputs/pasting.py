@@ -26,6 +26,7 @@ _MOST = 4 << 20
 """Bytes that are given back; somebody who had copied more has to copy it again, and is told so."""
 _SAVES_WITHIN = 0.5
 _READS_WITHIN = 10.0
+_LOOKS_AGAIN = 0.05
 _LOOK_EVERY = 0.003
 
 Content = dict[str, bytes]
@@ -47,6 +48,8 @@ class Clipboard:
         self._transfers: list[Any] = []
         self.pasted = -inf
         """When somebody has pasted last (monotonic seconds)."""
+        self._looks_until = -inf
+        """Until when who has pasted may look at the clipboard once more (monotonic seconds)."""
         self._device = manager.tell("get_data_device", seat)
         self._device.hears = {
             "data_offer": self._offered,
@@ -141,17 +144,22 @@ class Clipboard:
             for which in self._now:
                 before[which] = yield from self._content(which)
             self._before = before
+        while (left := self._looks_until - time.monotonic()) > 0:
+            yield left
         raw = text.encode()
         for which in self._now:
             self._put(which, dict.fromkeys(_TEXTS, raw) | {_NOT_FOR_HISTORIES: b"secret"}, taken=True)
         self._taken = False
         self._line.flush()
+        begun = time.monotonic()
         yield PASTES
         end = time.monotonic() + _READS_WITHIN
         while (not self._taken or self._transfers) and time.monotonic() < end:
             self.go_on()
             yield _LOOK_EVERY
         self.pasted = time.monotonic()
+        # GTK reads, and then takes what the clipboard has by that time. Who was slow to read is slow at this, too.
+        self._looks_until = self.pasted + max(_LOOKS_AGAIN, self.pasted - begun)
         if not self._taken:
             return "the program pasted nothing"
         return None if None not in self._before.values() else "what had been copied was too much to be given back"

@@ -1,23 +1,28 @@
-"""Calls that may end their process: libraries of others, which crash where their servers left something behind."""
+"""Calls that may end their process, or never return: libraries of others, where their servers left something behind."""
 
 from __future__ import annotations
 
 import os
 import pickle
+import select
 import signal
+import time
 from collections.abc import Callable
 from typing import TypeVar
 
 T = TypeVar("T")
 
 
+_ANSWERS_WITHIN = 10.0
+
+
 class Crashed(Exception):
-    """The call ended its process: by which signal, in words."""
+    """The call ended its process, or did not come to an end: by which signal, or after how long, in words."""
 
 
-def apart(call: Callable[[], T]) -> T:
-    """What `call` comes to, in a process of its own; for who has no other thread. What it raises is raised here, as far as it
-    can be told from process to process. Raises Crashed."""
+def apart(call: Callable[[], T], within: float = _ANSWERS_WITHIN) -> T:
+    """What `call` comes to within so many seconds, in a process of its own; for who has no other thread. What it raises is raised
+    here, as far as it can be told from process to process. Raises Crashed."""
     ends, end = os.pipe()
     pid = os.fork()
     if pid == 0:
@@ -28,9 +33,16 @@ def apart(call: Callable[[], T]) -> T:
         finally:
             os._exit(0)  # nothing of this process's parent is ended twice
     os.close(end)
-    with os.fdopen(ends, "rb") as told_by:
-        said = told_by.read()
-    _, status = os.waitpid(pid, 0)
+    said = None
+    try:
+        said = _read(ends, time.monotonic() + within)
+    finally:
+        os.close(ends)
+        if said is None:
+            os.kill(pid, signal.SIGKILL)
+        _, status = os.waitpid(pid, 0)
+    if said is None:
+        raise Crashed(f"a library that it uses has not answered for {within:g} s")
     if not said or os.waitstatus_to_exitcode(status):
         number = -os.waitstatus_to_exitcode(status)
         name = signal.Signals(number).name if number in {*signal.Signals} else f"status {-number}"
@@ -40,6 +52,17 @@ def apart(call: Callable[[], T]) -> T:
         raise result
     value: T = result
     return value
+
+
+def _read(end: int, until: float) -> bytes | None:
+    """All that is written there; None if that takes too long."""
+    said = b""
+    while select.select([end], [], [], max(0.0, until - time.monotonic()))[0]:
+        part = os.read(end, 1 << 16)
+        if not part:
+            return said
+        said += part
+    return None
 
 
 def _told(call: Callable[[], T]) -> bytes:
