@@ -16,12 +16,12 @@ import struct
 import subprocess
 import sys
 import tempfile
-from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from jeepney import DBusAddress, MessageType, new_method_call
 from jeepney.io.blocking import open_dbus_connection
@@ -303,11 +303,11 @@ class Sway(Compositor):
 
         wait_for(raised, f"{window} in front")
 
-    def colours(self) -> dict[tuple[int, int, int], int]:
-        """Which colours there are on the screen, and of how many pixels."""
+    def pixels(self, colour: int) -> int:
+        """How many pixels of the screen have a colour (0xRRGGBB)."""
         raw = subprocess.run(["grim", "-t", "ppm", "-"], env=self.environment, capture_output=True, check=True).stdout
-        pixels = raw.split(b"\n", 3)[3]
-        return Counter(zip(pixels[0::3], pixels[1::3], pixels[2::3], strict=True))
+        red, green, blue = np.frombuffer(raw.split(b"\n", 3)[3], np.uint8).reshape(-1, 3).T.astype(np.uint32)
+        return int(np.count_nonzero(red << 16 | green << 8 | blue == colour))
 
     def cursor(self, *what: str) -> None:
         """Moves the person's pointer, or presses and releases its buttons."""

@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import numpy as np
 import pytest
 import xcffib
 import xcffib.xkb
@@ -218,6 +219,13 @@ class Screen(Desktop):
             connection.core.GrabServer(is_checked=True).check()
             yield
             connection.core.UngrabServer(is_checked=True).check()
+
+    def pixels(self, colour: int, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> int:
+        """How many pixels of an area of the screen (left, top, width, height) have a colour (0xRRGGBB)."""
+        with self.connected() as connection:
+            root = connection.get_setup().roots[0].root
+            data = connection.core.GetImage(2, root, *area, 0xFFFFFFFF).reply().data.buf()
+        return int(np.count_nonzero(np.frombuffer(data, "<u4") & 0xFFFFFF == colour))
 
     def keys_down(self) -> list[int]:
         """The key codes that the server holds down, by its own keymap."""

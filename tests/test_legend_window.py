@@ -21,8 +21,8 @@ from started import run_fenko
 from support import FENKO, MakeDesk, wait_for
 from test_legend import DESK, started
 
-LIT = (0xFF, 0xD2, 0x4A)
-PAGE = (0x12, 0x15, 0x18)
+LIT = 0xFFD24A
+PAGE = 0x121518
 
 
 @pytest.fixture
@@ -31,24 +31,9 @@ def shown() -> Iterator[Screen]:
         yield one
 
 
-def colours(one: Screen, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> dict[tuple[int, int, int], int]:
-    """Which colours there are in an area of the screen (left, top, width, height), and of how many pixels."""
-    import xcffib.xproto
-
-    connection = xcffib.connect(one.display)
-    root = connection.get_setup().roots[0].root
-    data = bytes(connection.core.GetImage(2, root, *area, 0xFFFFFFFF).reply().data.buf())
-    connection.disconnect()
-    found: dict[tuple[int, int, int], int] = {}
-    for at in range(0, len(data), 4):
-        colour = (data[at + 2], data[at + 1], data[at])
-        found[colour] = found.get(colour, 0) + 1
-    return found
-
-
-def is_seen(one: Screen, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> bool:
+def is_seen(one: Screen) -> bool:
     """Whether the window is there: a lot of its own dark colour."""
-    return colours(one, area).get(PAGE, 0) > area[2] * area[3] / 50
+    return one.pixels(PAGE) > 20_000
 
 
 def legend(one: Screen, *arguments: str) -> subprocess.Popen[bytes]:
@@ -65,7 +50,7 @@ def test_it_stays_on_top_and_leaves_the_keyboard_alone(shown: Screen, make_desk:
     shown.raise_window(window)
     running = started(shown, tmp_path, make_desk(DESK), (1.0, "west", 1))
     process = legend(shown, "pad")
-    wait_for(lambda: colours(shown).get(LIT, 0) > 100, "what is held lit up")
+    wait_for(lambda: shown.pixels(LIT) > 100, "what is held lit up")
     shown.ask("xdotool", "type", "--delay", "20", "still mine\n")
     wait_for(lambda: typed.exists() and typed.read_text() == "still mine\n", "the keys to arrive in the other window")
     # The other window comes to the same place and in front of everything that the window manager knows.
@@ -74,7 +59,7 @@ def test_it_stays_on_top_and_leaves_the_keyboard_alone(shown: Screen, make_desk:
     other = shown.terminal("Hushdesk", "Sound", tmp_path / "other")
     shown.ask("xdotool", "windowsize", other, "1200", "760", "windowmove", other, "30", "30")
     shown.raise_window(other)
-    wait_for(lambda: colours(shown, (700, 500, 560, 280)).get(PAGE, 0) > 2000, "the legend over both")
+    wait_for(lambda: shown.pixels(PAGE, (700, 500, 560, 280)) > 2000, "the legend over both")
     shown.ask("xdotool", "mousemove", "1000", "700", "type", "--delay", "20", "here\n")
     wait_for(lambda: (tmp_path / "other").exists() and (tmp_path / "other").read_text() == "here\n", "keys over it")
     with RunningDesk() as desk:
@@ -89,23 +74,23 @@ def test_it_stays_on_top_and_leaves_the_keyboard_alone(shown: Screen, make_desk:
 def test_it_is_moved_and_grows_and_is_there_again(shown: Screen, make_desk: MakeDesk, tmp_path: Path) -> None:
     running = started(shown, tmp_path, make_desk(DESK))
     process = legend(shown)
-    before = colours(shown)[PAGE]
+    before = shown.pixels(PAGE)
     for command in (("mousemove", "1000", "600", "mousedown", "1"), ("mousemove", "700", "350"), ("mouseup", "1")):
         shown.ask("xdotool", *command)
     state = Path(os.environ["XDG_STATE_HOME"]) / "fenko/legend-window.json"
     kept = wait_for(lambda: state.exists() and json.loads(state.read_text()), "its place is kept")
     shown.ask("xdotool", "mousemove", "700", "350", "click", "4", "click", "4")
-    wait_for(lambda: colours(shown).get(PAGE, 0) > before * 1.2, "it has grown")
+    wait_for(lambda: shown.pixels(PAGE) > before * 1.2, "it has grown")
     assert kept["scale"] == 1.0
     process.send_signal(signal.SIGINT)
     assert process.wait(10) == 0
-    wait_for(lambda: PAGE not in colours(shown), "it is gone")
+    wait_for(lambda: not shown.pixels(PAGE), "it is gone")
     again = legend(shown)
-    wait_for(lambda: colours(shown).get(PAGE, 0) > before * 1.2, "as large as it was")
+    wait_for(lambda: shown.pixels(PAGE) > before * 1.2, "as large as it was")
     assert running.end() == 0
-    wait_for(lambda: 0 < colours(shown).get(PAGE, 0) < before / 2, "only the words that no desk is running")
+    wait_for(lambda: 0 < shown.pixels(PAGE) < before / 2, "only the words that no desk is running")
     once_more = started(shown, tmp_path, make_desk(DESK))
-    wait_for(lambda: colours(shown).get(PAGE, 0) > before, "the next desk")
+    wait_for(lambda: shown.pixels(PAGE) > before, "the next desk")
     assert once_more.end() == 0
     shown.stop()
     assert again.wait(10) == 1
@@ -137,12 +122,12 @@ def test_a_held_control_shows_it(shown: Screen, make_desk: MakeDesk, tmp_path: P
         place = shown.ask("xdotool", "mousemove", "640", "400", "getmouselocation", "--shell").stdout
         under = next(line for line in place.splitlines() if line.startswith("WINDOW"))
         assert "fenko" not in shown.ask("xprop", "-id", under.partition("=")[2], "WM_CLASS").stdout
-        wait_for(lambda: PAGE not in colours(shown), "and no longer")
+        wait_for(lambda: not shown.pixels(PAGE), "and no longer")
     os.kill(first[0], signal.SIGKILL)
     wait_for(lambda: windows(person) not in ([], first), "a new one")
     wait_for(lambda: is_seen(shown), "shown again")
     os.kill(running.process.pid, signal.SIGKILL)
-    wait_for(lambda: PAGE not in colours(shown), "it goes with a desk that is killed")
+    wait_for(lambda: not shown.pixels(PAGE), "it goes with a desk that is killed")
     wait_for(lambda: not windows(person), "and so does its process")
     assert "show legend" in (tmp_path / "desk/desk.toml").read_text()
 
@@ -179,16 +164,16 @@ def test_on_a_compositor_with_layers(make_desk: MakeDesk, tmp_path: Path, monkey
         ]
         running = started(one, tmp_path, make_desk(HELD), *holds)
         for _ in range(2):
-            wait_for(lambda: one.colours().get(PAGE, 0) > 20_000, "it is shown while the control is held", 30)
-            wait_for(lambda: PAGE not in one.colours(), "and no longer", 30)
+            wait_for(lambda: one.pixels(PAGE) > 20_000, "it is shown while the control is held", 30)
+            wait_for(lambda: not one.pixels(PAGE), "and no longer", 30)
         running.process.kill()
         running.process.wait()
-        wait_for(lambda: PAGE not in one.colours(), "it goes with a desk that is killed", 30)
+        wait_for(lambda: not one.pixels(PAGE), "it goes with a desk that is killed", 30)
 
         running = started(one, tmp_path, make_desk(DESK))
         process = subprocess.Popen([*FENKO, "legend", "--window"], env=one.environment, start_new_session=True)
         one.processes.append(process)
-        before = wait_for(lambda: one.colours().get(PAGE, 0), "the legend over the other window", 30)
+        before = wait_for(lambda: one.pixels(PAGE), "the legend over the other window", 30)
         one.press(38, 36)
         wait_for(lambda: typed.exists() and typed.read_text() == "a\n", "the keys to arrive in the other window")
         one.cursor("set", "1000", "600")
@@ -200,7 +185,7 @@ def test_on_a_compositor_with_layers(make_desk: MakeDesk, tmp_path: Path, monkey
         for _ in range(2):
             one.cursor("press", "button4")
             one.cursor("release", "button4")
-        wait_for(lambda: one.colours().get(PAGE, 0) > before * 1.2, "it has grown")
+        wait_for(lambda: one.pixels(PAGE) > before * 1.2, "it has grown")
         one.cursor("press", "button3")
         one.cursor("release", "button3")
         assert process.wait(20) == 0
