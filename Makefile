@@ -5,6 +5,9 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 SIDE_BY_SIDE := -n 4 --dist loadscope --no-loadscope-reorder -r a
 
+# What is compiled once need not be compiled at each of some thousand starts.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo quick test test-long lint bench screenshots architecture deb man site clean
 
 demo: $(VENV)/installed

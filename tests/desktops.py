@@ -408,6 +408,9 @@ class KWin(Compositor):
 class Gnome(Compositor):
     """GNOME's shell, with Fenko's extension in its place."""
 
+    _LOCK = 2
+    """Clutter's bit for Caps Lock."""
+
     extension = True
 
     def start(self) -> None:
@@ -464,9 +467,16 @@ class Gnome(Compositor):
 
         wait_for(raised, f"{window} in front")
 
+    def tidy(self) -> None:
+        """Ends what that test has started on it, and has the keyboard as it was: starting the shell takes long."""
+        if self._layout != "us":
+            self.use_layout("us")
+        if int(self.script("global.get_pointer()[2]")) & self._LOCK:
+            self.press(66)
+        super().tidy()
+
     def use_layout(self, layout: str, group: int = 0) -> None:
         """Puts another keyboard layout in force."""
-        self.worn = True
         sources = ", ".join(f"('xkb', '{name}')" for name in layout.split(","))
         self.ask("gsettings", "set", "org.gnome.desktop.input-sources", "sources", f"[{sources}]")
         manager = "imports.ui.status.keyboard.getInputSourceManager()"
@@ -481,7 +491,6 @@ class Gnome(Compositor):
 
     def press(self, *codes: int) -> None:
         """Strikes keys of the person's own keyboard."""
-        self.worn = True
         make = "get_default_seat().create_virtual_device(imports.gi.Clutter.InputDeviceType.KEYBOARD_DEVICE)"
         self.script(f"global.persons = global.persons || imports.gi.Clutter.get_default_backend().{make}; 1")
         for code in codes:
@@ -619,7 +628,7 @@ def lasting(name: str, test: pytest.Item | pytest.Collector) -> Iterator[Any]:
     if name not in _KEPT:
         end_kept()
         opened = contextlib.ExitStack()
-        _KEPT[name] = opened, opened.enter_context(DESKTOPS[name]())
+        _KEPT[name] = opened, opened.enter_context((DESKTOPS | OTHERS)[name]())
     opened, one = _KEPT.pop(name)
     with opened:
         one.lend()

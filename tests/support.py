@@ -34,8 +34,8 @@ THOROUGH = "FENKO_THOROUGH" in os.environ
 
 
 def tries(usual: int) -> int:
-    """How often something is drawn at random: a third as often where there is no time for more."""
-    return usual if THOROUGH else max(5, usual // 3)
+    """How often something is drawn at random: a fifth as often where there is no time for more."""
+    return usual if THOROUGH else max(5, usual // 5)
 
 
 FAILED = pytest.StashKey[bool]()

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from desktops import BARE, desktop, missing, shown
+from desktops import BARE, desktop, lasting, missing, shown
 from fenko.outputs.wayland import WaylandPort
 from fenko.system.wayland import Wayland
 from pages import ROOT, snippets, typed
@@ -330,9 +330,9 @@ def test_gnome_without_the_extension_says_what_helps() -> None:
     ids=lambda test: test.__name__,
 )
 def test_the_form_for_later_shells_does_the_same(
-    test: Callable[..., None], tmp_path: Path, make_desk: MakeDesk
+    test: Callable[..., None], request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk
 ) -> None:
-    with desktop("gnome, later") as shown:
+    with lasting("gnome, later", request.node) as shown:
         test(shown, tmp_path, make_desk)
 
 

@@ -59,7 +59,7 @@ class Served:
         return self.process.wait(10)
 
 
-@pytest.fixture
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Any]:
     with chromium() as one:
         yield one

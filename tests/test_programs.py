@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 
-from desktops import DESKTOPS, desktop, lasting
+from desktops import DESKTOPS, lasting
 from started import run_fenko
 from support import MakeDesk, wait_for
 
@@ -233,7 +233,9 @@ _QT = Path("/usr/lib/python3/dist-packages/PyQt5")
 
 @pytest.mark.skipif(not _QT.exists(), reason="needs Qt for Debian's Python: apt-get install python3-pyqt5")
 @pytest.mark.parametrize("name", DESKTOPS)
-def test_an_action_that_refuses_repeating_gets_every_stroke(name: str, tmp_path: Path, make_desk: MakeDesk) -> None:
+def test_an_action_that_refuses_repeating_gets_every_stroke(
+    name: str, request: pytest.FixtureRequest, tmp_path: Path, make_desk: MakeDesk
+) -> None:
     counted = tmp_path / "counted"
     desk = make_desk(
         '[surface.pad]\nkind = "gamepad"\n[surface.dial]\nkind = "dial"\n'
@@ -251,7 +253,7 @@ def test_an_action_that_refuses_repeating_gets_every_stroke(name: str, tmp_path:
     take = tmp_path / "hands.jsonl"
     head = {"take": 1, "name": "x", "surfaces": {"pad": "gamepad", "dial": "dial"}}
     take.write_text("\n".join(json.dumps(line) for line in [head, *hands]))
-    with desktop(name) as shown:
+    with lasting(name, request.node) as shown:
         program = shown.spawn("/usr/bin/python3", str(Path(__file__).parent / "qt_window.py"), str(counted))
         shown.raise_window(shown.find(program, "reel actions"))
         run_fenko("run", "--desk", str(desk), "--play", str(take), env=shown.environment, check=True)
