@@ -84,7 +84,12 @@ class Editor:
         command = [part.format(file=self.file, folder=folder) for part in PROGRAMS[toolkit][1]]
         environment = (
             shown.environment
-            | {"HOME": str(folder), "XDG_CONFIG_HOME": str(folder)}
+            # Java: what runs for seconds is not worth being compiled well.
+            | {
+                "HOME": str(folder),
+                "XDG_CONFIG_HOME": str(folder),
+                "JAVA_TOOL_OPTIONS": "-XX:TieredStopAtLevel=1 -Xshare:auto",
+            }
             | ({} if "WAYLAND_DISPLAY" in shown.environment else {"XDG_RUNTIME_DIR": str(folder)})
         )
         self.process = subprocess.Popen(

@@ -21,6 +21,7 @@ from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import load_desk
 from fenko.desk.sources import settled
 from fenko.live.loop import Loop
+from fenko.live.rereading import Compiling
 from fenko.live.service import MOST_UNDER_WAY, Services
 from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
@@ -223,6 +224,40 @@ def test_saved_in_the_middle_of_reading_is_read_once_more(make_desk: MakeDesk) -
         loop.run()
         session.close()
     assert "suoth" in str(told[1][0])
+
+
+@pytest.mark.parametrize("change", ["none", "of a file", "one more file", "a file less"])
+def test_what_changes_before_it_is_watched_is_read(
+    make_desk: MakeDesk, change: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    text = 'include = ["profiles/*.toml"]\n' + DESK.format(key="f1")
+    folder = make_desk(text)
+    (folder / "profiles").mkdir()
+    for name in ("one", "two"):
+        (folder / f"profiles/{name}.toml").write_text(f'[profile.{name}]\nwhen = {{ app = "{name}" }}\n')
+    with Loop() as loop:
+        desk = compiled(load_desk(folder))
+        session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], lambda line: None)
+        match change:
+            case "of a file":
+                make_desk(text.replace("f1", "f2"))
+            case "one more file":
+                (folder / "profiles/three.toml").write_text('[profile.three]\nwhen = { app = "three" }\n')
+            case "a file less":
+                (folder / "profiles/two.toml").unlink()
+        read: list[str] = []
+
+        def ask(compiling: Compiling, folder: str, *more: object) -> bool:
+            read.append(folder)
+            loop.stop()
+            return True
+
+        monkeypatch.setattr(Compiling, "ask", ask)
+        session.watch_files()
+        loop.timer(lambda now: loop.stop()).set_in(0.3 if change == "none" else 10)
+        loop.run()
+        session.close()
+    assert read == ([] if change == "none" else [str(folder)])
 
 
 def test_patterns_survive_the_way_from_one_process_to_another() -> None:

@@ -135,10 +135,7 @@ class Sources:
 
     def also(self, path: Path) -> None:
         """The desk was read from this file too."""
-        try:
-            self.digests[str(path)] = _digest(read_file(path))
-        except OSError:
-            self.digests[str(path)] = ""
+        self.digests[str(path)] = digest_of(path)
 
     def _include(self, file: SourceFile, number: int, pattern: str) -> None:
         where: KeyPath = ("include", number)
@@ -248,10 +245,7 @@ def settled(digests: Mapping[str, str], main: Path) -> bool:
     writing into them, and what is half there can be a desk too."""
     empty = _digest(b"")
     for name, digest in digests.items():
-        try:
-            now = _digest(read_file(Path(name)))
-        except OSError:
-            now = ""
+        now = digest_of(Path(name))
         if now != digest or (now == empty and Path(name) == main):
             return False
     return True
@@ -269,6 +263,14 @@ def _depth(data: Any) -> int:
             if isinstance(one, dict | list)
         ]
     return depth
+
+
+def digest_of(path: Path) -> str:
+    """By which what a file says now is known; empty if it cannot be read."""
+    try:
+        return _digest(read_file(path))
+    except OSError:
+        return ""
 
 
 def _digest(raw: bytes) -> str:

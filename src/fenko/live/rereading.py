@@ -6,13 +6,14 @@ import contextlib
 import gc
 import time
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import partial
 from math import inf
 from pathlib import Path
 from typing import Any
 
 from fenko.desk.compiled import Compiled
+from fenko.desk.sources import digest_of
 from fenko.live.loop import Loop
 from fenko.live.service import Services
 from fenko.services.compiling import Assembly, Broken
@@ -135,10 +136,10 @@ class Rereading:
         self._watching = True
         self._watch(self._desk().digests)
 
-    def _watch(self, digests: Iterable[str]) -> None:
+    def _watch(self, digests: dict[str, str]) -> None:
         """Watches the folders of these files, and of what they are links to."""
-        files = [Path(file) for file in {*digests, *self._desk().digests}]
-        files += [real_path(file) for file in files]
+        read = {Path(name): digest for name, digest in (self._desk().digests | digests).items()}
+        files = {real_path(file): digest for file, digest in read.items()} | read
         folders = {file.parent for file in files}
         # Of a folder that is not there (one may be removed and made anew) the closest one above is watched, for the next on the way.
         missing = [folder for folder in folders if not folder.is_dir()]
@@ -154,7 +155,8 @@ class Rereading:
             with contextlib.suppress(OSError):
                 watch = self._watches[folder] = FolderWatch(folder, contents=True)
                 self._loop.add(watch.fd, partial(self._changed, folder, watch))
-                if any(file.parent == folder and _fresh(file) for file in files):
+                there = {file for file in files if file.parent == folder} | {*folder.glob("*.toml")}
+                if any(_fresh(file) and digest_of(file) != files.get(file) for file in there):
                     self._due.set_in(SOON)
         if any(folder.is_dir() for folder in missing):
             self._due.set_in(SOON)  # it was made before the one above was watched
@@ -181,11 +183,11 @@ class Rereading:
 
 
 def _fresh(file: Path) -> bool:
-    """Whether it may have changed after it was read and before it was watched."""
+    """Whether it may have changed after it was read and before it was watched; what is not there may have gone then."""
     try:
         found = file.stat()
     except OSError:
-        return False
+        return True
     return time.time() - max(found.st_mtime, found.st_ctime) < FRESH
 
 
