@@ -250,10 +250,11 @@ class Screen(Desktop):
         return str(wait_for(found, f"the window of {process.args}", 60))
 
     def listed(self) -> list[tuple[str, str, bool]]:
-        """Every window that the window manager knows, its class, and whether it is in front."""
+        """Every window that the window manager knows, its class, and whether it is in front. One that has gone, of which it has not
+        heard yet, has no class any more."""
         front = self._named("_NET_ACTIVE_WINDOW")
         names = {window: self._said(window, "WM_CLASS").split(b"\0") for window in self._named("_NET_CLIENT_LIST")}
-        return [(f"{window}", said[1].decode(), window in front) for window, said in names.items() if len(said) > 1]
+        return [(f"{window}", said[1].decode() if said[1:] else "", window in front) for window, said in names.items()]
 
     def lock_group(self, group: int) -> None:
         """Puts a layout group in force, as a person's own switching does."""

@@ -124,10 +124,15 @@ class Session:
             process = self.begins(text)
             said, _ = process.communicate(ANSWERS, timeout=60)
             return process.returncode, said
-        typed, out = self.home.parent / "typed", self.home.parent / "said"
+        process, out = self.leaves(text)
+        return process.wait(60), out.read_text()
+
+    def leaves(self, text: str) -> tuple[Started, Path]:
+        """Begins a command that has answers to all questions; and the file of what it says."""
+        number = len(list(self.home.parent.glob("said-*")))
+        typed, out = self.home.parent / "typed", self.home.parent / f"said-{number}"
         typed.write_text(ANSWERS)
-        status = Started(shlex.split(text)[1:], out, env=self.environment, cwd=self.home, typed=typed).wait(60)
-        return status, out.read_text()
+        return Started(shlex.split(text)[1:], out, env=self.environment, cwd=self.home, typed=typed), out
 
     def ends(self) -> None:
         """Ends what goes on, the last one first."""
@@ -245,13 +250,12 @@ def test_commands_of_prose_can_be_typed(session: Session) -> None:
     for text in typed_here:
         if not WAITS.match(text):
             judged(text, *session.does(text))
-    going = {text: session.begins(text) for text in typed_here if WAITS.match(text)}
-    time.sleep(len(going) / 2)  # they begin side by side; where one has not begun yet, that is ended too
-    for process in going.values():
+    going = {text: session.leaves(text) for text in typed_here if WAITS.match(text)}
+    time.sleep(len(going) / 4)  # they begin side by side; where one has not begun yet, that is ended too
+    for process, _ in going.values():
         process.send_signal(signal.SIGINT)
-    for text, process in going.items():
-        said, _ = process.communicate(ANSWERS, timeout=60)
-        judged(text, process.returncode, said)
+    for text, (process, said) in going.items():
+        judged(text, process.wait(60), said.read_text())
     judged("fenko stop", *session.does("fenko stop"))
     session.ends()
 

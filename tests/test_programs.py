@@ -169,7 +169,17 @@ class Editor:
         self.tap("select", "mode")
 
 
-@pytest.fixture(scope="module", params=[(name, toolkit) for name in DESKTOPS for toolkit in PROGRAMS], ids="-".join)
+_BY_DAY = {"X11-Java", "sway-Qt", "kwin-GTK", "gnome-GTK"}
+"""Every desktop and every toolkit; `make test-long` has all pairs."""
+
+
+@pytest.fixture(
+    scope="module",
+    params=[
+        pytest.param((name, toolkit), id=pair, marks=[] if pair in _BY_DAY else [pytest.mark.long])
+        for name in DESKTOPS for toolkit in PROGRAMS for pair in [f"{name}-{toolkit}"]
+    ],
+)  # fmt: skip
 def editor(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Editor]:
     """One program for all tests of it: starting one takes longer than most of them."""
     name, toolkit = request.param

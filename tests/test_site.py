@@ -52,6 +52,7 @@ class _Page(HTMLParser):
                 self.links.append(value)
 
 
+@pytest.mark.long
 def test_every_link_leads_somewhere(site: Path) -> None:
     pages = {path: _Page(path.read_text()) for path in site.glob("**/*.html")}
     assert len(pages) > 30
@@ -66,6 +67,7 @@ def test_every_link_leads_somewhere(site: Path) -> None:
                 assert part in pages[there].ids, (path.name, link)
 
 
+@pytest.mark.long
 def test_every_page_is_in_the_contents(site: Path) -> None:
     listed = {link.partition("#")[0] for link in _Page((site / "index.html").read_text()).links}
     for page in (ROOT / "docs").glob("**/*.md"):
@@ -79,6 +81,7 @@ def browser() -> Iterator[Any]:
         yield one
 
 
+@pytest.mark.long
 @needs_browser
 @pytest.mark.parametrize("width", WIDTHS)
 @pytest.mark.parametrize(
@@ -86,7 +89,8 @@ def browser() -> Iterator[Any]:
     [
         "index",
         "tutorials/drawing",
-        *(pytest.param(name, marks=pytest.mark.long) for name in ("reference/commands", "desk")),
+        "reference/commands",
+        "desk",
     ],
 )
 def test_it_can_be_read_and_used(site: Path, browser: Any, name: str, width: int) -> None:
@@ -101,6 +105,7 @@ def test_it_can_be_read_and_used(site: Path, browser: Any, name: str, width: int
     page.close()
 
 
+@pytest.mark.long
 @needs_browser
 @pytest.mark.parametrize("width", WIDTHS)
 def test_the_keyboard_alone_is_enough(site: Path, browser: Any, width: int) -> None:
