@@ -644,6 +644,11 @@ def end_kept() -> None:
         _KEPT.popitem()[1][0].close()
 
 
+def on(*names: str) -> pytest.MarkDecorator:
+    """Of a test that is about these desktops alone."""
+    return pytest.mark.parametrize("shown", names, indirect=True)
+
+
 @pytest.fixture(params=DESKTOPS)
 def shown(request: pytest.FixtureRequest) -> Iterator[Any]:
     """Each desktop in turn."""

@@ -141,9 +141,22 @@ class Screen(Desktop):
         return process
 
     def manage(self) -> None:
-        """Starts the window manager."""
+        """Starts the window manager. It says that it is there before it takes charge of all windows: one is shown to it until it does."""
         self.spawn("openbox")
-        wait_for(lambda: self._named("_NET_SUPPORTING_WM_CHECK"), "openbox")
+        kinds = xcffib.xproto.WindowClass
+        with self.connected() as connection:
+            window, root = connection.generate_id(), connection.get_setup().roots[0]
+            place = (0, 0, 9, 9, 0)
+            connection.core.CreateWindow(
+                root.root_depth, window, root.root, *place, kinds.InputOutput, root.root_visual, 0, []
+            )
+
+            def managed() -> bool:
+                connection.core.MapWindow(window, is_checked=True).check()
+                return window in self._named("_NET_CLIENT_LIST")
+
+            wait_for(managed, "openbox")
+        wait_for(lambda: window not in self._named("_NET_CLIENT_LIST"), "openbox")
 
     def terminal(self, app: str, title: str, writes: Path) -> str:
         """Opens an xterm of that class that appends each typed line to a file; returns its window."""
@@ -180,7 +193,8 @@ class Screen(Desktop):
     """Whose windows `terminal` opens."""
 
     def brief(self, app: str) -> subprocess.Popen[bytes]:
-        """Opens a window of that class that closes at once."""
+        """Opens a window of that class that closes at once. The window manager may believe for ever that it is there."""
+        self.worn = True
         return self.spawn("xterm", "-class", app, "-e", "true")
 
     def set_title(self, window: str, title: str) -> None:

@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from desktops import BARE, desktop, lasting, missing, shown
+from desktops import BARE, desktop, lasting, missing, on, shown
 from fenko.outputs.wayland import WaylandPort
 from fenko.system.wayland import Wayland
 from pages import ROOT, snippets, typed
@@ -356,45 +356,45 @@ def test_nothing_wakes_it_at_rest(shown: Any, tmp_path: Path, make_desk: MakeDes
     assert running.end() == 0
 
 
-def test_a_locked_screen_takes_the_extension_away_for_a_while(tmp_path: Path, make_desk: MakeDesk) -> None:
+@on("gnome")
+def test_a_locked_screen_takes_the_extension_away_for_a_while(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
     """GNOME lets go of extensions while the screen is locked, which may be for hours."""
-    with desktop("gnome") as shown:
-        shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
-        events = [event for t in range(60) for event in press(0.5 + t, "mode", 0.5)]
-        hands = take(tmp_path / "t.jsonl", *events)
-        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
-        wait_for(lambda: shown.keys_down() == [75], "f9 held")
-        shown.script("Main.extensionManager.disableExtension('desk@fenko')")
-        running.says("is gone")
-        wait_for(lambda: not shown.keys_down(), "nothing down behind the lock")
-        time.sleep(12)  # longer than what comes back at once is looked for
-        shown.script("Main.extensionManager.enableExtension('desk@fenko')")
-        running.says("is back")
-        wait_for(lambda: shown.keys_down() == [75], "f9 held again")
-        assert running.end() == 0
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", tmp_path / "frames.txt"))
+    events = [event for t in range(60) for event in press(0.5 + t, "mode", 0.5)]
+    hands = take(tmp_path / "t.jsonl", *events)
+    running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+    wait_for(lambda: shown.keys_down() == [75], "f9 held")
+    shown.script("Main.extensionManager.disableExtension('desk@fenko')")
+    running.says("is gone")
+    wait_for(lambda: not shown.keys_down(), "nothing down behind the lock")
+    time.sleep(12)  # longer than what comes back at once is looked for
+    shown.script("Main.extensionManager.enableExtension('desk@fenko')")
+    running.says("is back")
+    wait_for(lambda: shown.keys_down() == [75], "f9 held again")
+    assert running.end() == 0
 
 
-def test_a_clipboard_that_was_pasted_from_is_given_back(tmp_path: Path, make_desk: MakeDesk) -> None:
-    with desktop("kwin") as shown:
-        file = tmp_path / "frames.txt"
-        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-        copied = shown.spawn("wl-copy", "--foreground", "what was copied")
-        wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "somebody's copy")
-        events = [*press(0.3, "south"), (600.0, "mode", 1)]
-        hands = take(tmp_path / "t.jsonl", *events)
-        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
-        wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
-        wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "it to be there again")
-        assert copied.poll() is not None, "and by nobody else than Fenko"
-        assert running.end() == 0
-        much = tmp_path / "much"
-        much.write_bytes(b"x" * 5_000_000)
-        shown.spawn("sh", "-c", f"wl-copy --foreground --type image/png < {much}")
-        wait_for(lambda: "image/png" in shown.ask("wl-paste", "--list-types").stdout, "a large copy")
-        again = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
-        again.says("too much to be given back")
-        assert "x-kde-passwordManagerHint" in shown.ask("wl-paste", "--list-types").stdout, "not for histories"
-        assert again.end() == 0
+@on("kwin")
+def test_a_clipboard_that_was_pasted_from_is_given_back(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    copied = shown.spawn("wl-copy", "--foreground", "what was copied")
+    wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "somebody's copy")
+    events = [*press(0.3, "south"), (600.0, "mode", 1)]
+    hands = take(tmp_path / "t.jsonl", *events)
+    running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+    wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
+    wait_for(lambda: shown.ask("wl-paste", "--no-newline").stdout == "what was copied", "it to be there again")
+    assert copied.poll() is not None, "and by nobody else than Fenko"
+    assert running.end() == 0
+    much = tmp_path / "much"
+    much.write_bytes(b"x" * 5_000_000)
+    shown.spawn("sh", "-c", f"wl-copy --foreground --type image/png < {much}")
+    wait_for(lambda: "image/png" in shown.ask("wl-paste", "--list-types").stdout, "a large copy")
+    again = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+    again.says("too much to be given back")
+    assert "x-kde-passwordManagerHint" in shown.ask("wl-paste", "--list-types").stdout, "not for histories"
+    assert again.end() == 0
 
 
 def test_a_dialog_belongs_to_its_window(shown: Any, tmp_path: Path) -> None:
@@ -415,36 +415,36 @@ def test_a_dialog_belongs_to_its_window(shown: Any, tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("waits", [True, False], ids=["at a quiet moment", "when the person chooses another"])
-def test_a_layout_that_was_lent_is_given_back(waits: bool, tmp_path: Path, make_desk: MakeDesk) -> None:
-    with desktop("gnome") as shown:
-        file = tmp_path / "frames.txt"
-        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-        shown.use_layout("us,ru")
-        hands = take(tmp_path / "t.jsonl", *press(0.3, "south"), (600.0, "mode", 1))
-        running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
-        wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
-        if not waits:
-            shown.lock_group(1)
-        wait_for(lambda: not (shown.folder / "config/xkb/symbols/fenko").exists(), "the layout to be gone")
-        shown.lock_group(1)  # which the layout of the moment did not have
-        shown.press(52, 36)
-        wait_for(lambda: file.read_text().splitlines()[1:] == ["я"], "the person's own layout")
-        assert running.process.poll() is None
-        assert running.end() == 0
+@on("gnome")
+def test_a_layout_that_was_lent_is_given_back(shown: Any, waits: bool, tmp_path: Path, make_desk: MakeDesk) -> None:
+    file = tmp_path / "frames.txt"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    shown.use_layout("us,ru")
+    hands = take(tmp_path / "t.jsonl", *press(0.3, "south"), (600.0, "mode", 1))
+    running = Running(shown, tmp_path / "log", "--desk", str(make_desk(DESK)), "--play", hands)
+    wait_for(lambda: file.exists() and file.read_text() == "frames: Größe ✓ 東\n", "the text")
+    if not waits:
+        shown.lock_group(1)
+    wait_for(lambda: not (shown.folder / "config/xkb/symbols/fenko").exists(), "the layout to be gone")
+    shown.lock_group(1)  # which the layout of the moment did not have
+    shown.press(52, 36)
+    wait_for(lambda: file.read_text().splitlines()[1:] == ["я"], "the person's own layout")
+    assert running.process.poll() is None
+    assert running.end() == 0
 
 
+@on("sway")
 def test_modifiers_of_another_keyboard_are_not_those_of_a_surface(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    shown: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    with desktop("sway") as shown:
-        file = tmp_path / "typed"
-        shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
-        for name, value in shown.environment.items():
-            monkeypatch.setenv(name, value)
-        other, ours = (WaylandPort(print, Wayland()) for _ in range(2))
-        for port, key, acts in ((other, "shift", ("down",)), (ours, "a", ("down", "up")), (other, "shift", ("up",))):
-            port.send([(0.0, "keys", act, key) for act in acts])
-        ours.send([(0.0, "keys", "down", "enter"), (0.0, "keys", "up", "enter")])
-        wait_for(lambda: file.exists() and file.read_text() == "a\n", "the key alone")
-        for port in (other, ours):
-            port.close()
+    file = tmp_path / "typed"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    for name, value in shown.environment.items():
+        monkeypatch.setenv(name, value)
+    other, ours = (WaylandPort(print, Wayland()) for _ in range(2))
+    for port, key, acts in ((other, "shift", ("down",)), (ours, "a", ("down", "up")), (other, "shift", ("up",))):
+        port.send([(0.0, "keys", act, key) for act in acts])
+    ours.send([(0.0, "keys", "down", "enter"), (0.0, "keys", "up", "enter")])
+    wait_for(lambda: file.exists() and file.read_text() == "a\n", "the key alone")
+    for port in (other, ours):
+        port.close()

@@ -342,7 +342,7 @@ def _refuses() -> int:
     raise ValueError("not today")
 
 
-def test_a_library_that_crashes_ends_nothing() -> None:
+def test_a_library_that_crashes_ends_nothing(capfd: pytest.CaptureFixture[str]) -> None:
     assert apart(lambda: [1, "two"]) == [1, "two"]
     with pytest.raises(ValueError, match="not today"):
         apart(_refuses)
@@ -351,6 +351,7 @@ def test_a_library_that_crashes_ends_nothing() -> None:
     with pytest.raises(RuntimeError, match="pickle"):
         apart(lambda: lambda: 0)
     assert len(apart(lambda: "x" * 300_000)) == 300_000
+    assert apart(lambda: os.write(2, b"ALSA lib seq_hw.c: no such luck")) > 0 and capfd.readouterr() == ("", "")
     with pytest.raises(Crashed, match=r"has not answered for 0\.2 s"):
         apart(lambda: time.sleep(60), 0.2)
 

@@ -103,13 +103,13 @@ class Editor:
         shown.processes.append(self.process)
         self.window = shown.find(self.process, "reel")
         shown.raise_window(self.window)
-        wait_for(self._rests, "the program to have started", 60)
+        wait_for(self.rests, "the program to have started", 60)
         # So many lent characters there can be at a time, in programs of the X server behind a Wayland compositor fewer; KWin's are
         # pasted.
         limits = {"Sway": (72, 1000), "Gnome": (34, 180)}.get(type(shown).__name__, (1000, 1000))
         self.sees = limits[0 if toolkit == "Java" else 1]
 
-    def _rests(self) -> bool:
+    def rests(self) -> bool:
         """Whether it has done nothing for a while: one that has a window, and still starts, forgets keys, whoever strikes them."""
         before = self._worked()
         time.sleep(0.3)
@@ -235,6 +235,7 @@ def test_shortcuts_and_the_layout_under_another_group(editor: Editor) -> None:
     shown.use_layout("us,ru")
     editor.types("south", 30 * "b")
     shown.lock_group(1)
+    wait_for(editor.rests, "the program to know of the other group")  # Java looks at keys by the one that it knows
     editor.types("east", _PLAIN)
     editor.empty()
     # What the person types is what it was.

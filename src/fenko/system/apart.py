@@ -27,6 +27,7 @@ def apart(call: Callable[[], T], within: float = _ANSWERS_WITHIN) -> T:
     pid = os.fork()
     if pid == 0:
         try:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), 2)  # what such a library writes to the terminal helps nobody
             told = _told(call)
             with os.fdopen(end, "wb") as out:
                 out.write(told)
