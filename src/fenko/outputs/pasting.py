@@ -48,7 +48,7 @@ class Clipboard:
         self._transfers: list[Any] = []
         self.pasted = -inf
         """When somebody has pasted last (monotonic seconds)."""
-        self._looks_until = -inf
+        self.looks_until = -inf
         """Until when who has pasted may look at the clipboard once more (monotonic seconds)."""
         self._device = manager.tell("get_data_device", seat)
         self._device.hears = {
@@ -144,7 +144,7 @@ class Clipboard:
             for which in self._now:
                 before[which] = yield from self._content(which)
             self._before = before
-        while (left := self._looks_until - time.monotonic()) > 0:
+        while (left := self.looks_until - time.monotonic()) > 0:
             yield left
         raw = text.encode()
         for which in self._now:
@@ -158,10 +158,10 @@ class Clipboard:
             self.go_on()
             yield _LOOK_EVERY
         self.pasted = time.monotonic()
-        # GTK reads, and then takes what the clipboard has by that time. Who was slow to read is slow at this, too.
-        self._looks_until = self.pasted + max(_LOOKS_AGAIN, self.pasted - begun)
         if not self._taken:
             return "the program pasted nothing"
+        # GTK reads, and then takes what the clipboard has by that time. Who was slow to read is slow at this, too.
+        self.looks_until = self.pasted + max(_LOOKS_AGAIN, self.pasted - begun)
         return None if None not in self._before.values() else "what had been copied was too much to be given back"
 
     def give_back(self) -> None:
