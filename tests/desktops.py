@@ -275,10 +275,6 @@ class Sway(Compositor):
             except (OSError, struct.error):
                 return None
 
-    def _command(self, words: str) -> None:
-        for done in self._say(0, words) or ():
-            assert done["success"], (words, done)
-
     def _tree(self) -> list[dict[str, Any]]:
         def windows(node: dict[str, Any]) -> Iterator[dict[str, Any]]:
             if node.get("pid"):
@@ -312,7 +308,8 @@ class Sway(Compositor):
     def cursor(self, *what: str) -> None:
         """Moves the person's pointer, or presses and releases its buttons."""
         self.worn = True
-        self._command(f"seat seat0 cursor {' '.join(what)}")
+        (done,) = self._say(0, f"seat seat0 cursor {' '.join(what)}")
+        assert done["success"], (what, done)
 
 
 class KWin(Compositor):

@@ -32,6 +32,16 @@ def _traces(number: int) -> tuple[Path, Path]:
     return Path(f"/tmp/.X11-unix/X{number}"), Path(f"/tmp/.X{number}-lock")
 
 
+def _atom(connection: xcffib.Connection, name: str) -> int:
+    """The server's number for a name."""
+    return int(connection.core.InternAtom(False, len(name), name).reply().atom)
+
+
+def _root(connection: xcffib.Connection) -> int:
+    """The window behind all others."""
+    return int(connection.get_setup().roots[0].root)
+
+
 class Desktop:
     """What every desktop of tests has: a server that may hang, and programs that end with the test that has started them."""
 
@@ -109,17 +119,15 @@ class Screen(Desktop):
     def _said(self, window: int, name: str) -> bytes:
         """What a property of a window says; nothing where there is no such window or property."""
         with self.connected() as connection, contextlib.suppress(xcffib.xproto.WindowError):
-            atom = connection.core.InternAtom(False, len(name), name).reply().atom
-            said = connection.core.GetProperty(
-                False, window, atom, xcffib.xproto.GetPropertyType.Any, 0, 1 << 20
-            ).reply()
+            of_any_type = xcffib.xproto.GetPropertyType.Any
+            said = connection.core.GetProperty(False, window, _atom(connection, name), of_any_type, 0, 1 << 20).reply()
             return b"".join(said.value)
         return b""
 
     def _named(self, name: str) -> list[int]:
         """The windows that a property of the root window names."""
         with self.connected() as connection:
-            root = connection.get_setup().roots[0].root
+            root = _root(connection)
         return [window for (window,) in struct.iter_unpack("=I", self._said(root, name))]
 
     @property
@@ -174,14 +182,10 @@ class Screen(Desktop):
         def raised() -> bool:
             with self.connected() as connection:
                 name = "_NET_ACTIVE_WINDOW"
-                atom = connection.core.InternAtom(False, len(name), name).reply().atom
-                words = struct.pack(
-                    "=BBHII5I", 33, 32, 0, int(window), atom, 2, 0, 0, 0, 0
-                )  # a ClientMessage, as a pager sends it
+                # A ClientMessage, as a pager sends it.
+                words = struct.pack("=BBHII5I", 33, 32, 0, int(window), _atom(connection, name), 2, 0, 0, 0, 0)
                 listening = xcffib.xproto.EventMask.SubstructureRedirect | xcffib.xproto.EventMask.SubstructureNotify
-                connection.core.SendEvent(
-                    False, connection.get_setup().roots[0].root, listening, words, is_checked=True
-                ).check()
+                connection.core.SendEvent(False, _root(connection), listening, words, is_checked=True).check()
             return int(window) in self._named(name)
 
         wait_for(raised, "the window in front")
@@ -201,9 +205,8 @@ class Screen(Desktop):
         """Gives a window another title."""
         with self.connected() as connection:
             for name, kind in (("WM_NAME", "STRING"), ("_NET_WM_NAME", "UTF8_STRING")):
-                asked = [connection.core.InternAtom(False, len(word), word) for word in (name, kind)]
                 words = title.encode()
-                atoms = [one.reply().atom for one in asked]
+                atoms = _atom(connection, name), _atom(connection, kind)
                 connection.core.ChangeProperty(0, int(window), *atoms, 8, len(words), words, is_checked=True).check()
 
     @contextmanager
@@ -237,8 +240,7 @@ class Screen(Desktop):
     def pixels(self, colour: int, area: tuple[int, int, int, int] = (0, 0, 1280, 800)) -> int:
         """How many pixels of an area of the screen (left, top, width, height) have a colour (0xRRGGBB)."""
         with self.connected() as connection:
-            root = connection.get_setup().roots[0].root
-            data = connection.core.GetImage(2, root, *area, 0xFFFFFFFF).reply().data.buf()
+            data = connection.core.GetImage(2, _root(connection), *area, 0xFFFFFFFF).reply().data.buf()
         return int(np.count_nonzero(np.frombuffer(data, "<u4") & 0xFFFFFF == colour))
 
     def keys_down(self) -> list[int]:

@@ -21,13 +21,13 @@ class Crashed(Exception):
 
 
 def apart(call: Callable[[], T], within: float = _ANSWERS_WITHIN) -> T:
-    """What `call` comes to within so many seconds, in a process of its own; for who has no other thread. What it raises is raised
-    here, as far as it can be told from process to process. Raises Crashed."""
+    """Calls `call` in a child process and returns its result; the caller must have no other thread. Waits for `within` seconds at
+    most. Raises what `call` raises, as far as that can be pickled, and Crashed."""
     ends, end = os.pipe()
     pid = os.fork()
     if pid == 0:
         try:
-            os.dup2(os.open(os.devnull, os.O_WRONLY), 2)  # what such a library writes to the terminal helps nobody
+            os.dup2(os.open(os.devnull, os.O_WRONLY), 2)  # these libraries write to the terminal
             told = _told(call)
             with os.fdopen(end, "wb") as out:
                 out.write(told)
