@@ -157,6 +157,23 @@ def test_ctrl_c_while_starting_up_is_silent(tmp_path: Path) -> None:
         assert "Traceback" not in errors, errors
 
 
+def test_ctrl_c_where_nothing_can_be_raised_still_ends_it() -> None:
+    code = (
+        "import fenko.cli, fenko.start, signal, time, weakref\n"
+        "class Thing: pass\n"
+        "def command(*_, **__):\n"
+        "    thing = Thing()\n"
+        "    end = weakref.ref(thing, lambda _: signal.raise_signal(signal.SIGINT))\n"
+        "    del thing\n"
+        "    time.sleep(30)\n"
+        "    print('went on')\n"
+        "fenko.cli.cli.main = command\n"
+        "fenko.start.main()\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert (done.returncode, done.stdout, done.stderr) == (1, "", "")
+
+
 def test_a_full_disk_is_noticed_at_once(tmp_path: Path) -> None:
     with pytest.raises(OSError):
         TakeWriter(tmp_path / "no" / "take.jsonl", "x", None, {}, 0.0)

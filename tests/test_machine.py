@@ -590,6 +590,18 @@ def test_a_chore_whose_desk_is_gone_is_stopped(dialect: str) -> None:
     assert 0 < bench.x - x < 10 * (LEFT + 0.1) + 1 and not bench.machine.planner.moving
     bench.run(3.0)
     assert bench.machine.state == "Idle" and bench.x - x < 10
+    assert bench.notes == [f"send is stopped: the desk has not run for {LEFT} s"]
+
+
+def test_a_computer_that_stood_still_stops_no_chore() -> None:
+    bench = Bench("grbl")
+    bench.run(0.3)
+    bench.do("send", ["G1 X300 F600", "G1 X290"])
+    bench.run(1.0)
+    bench.now += 2.0
+    bench.run(0.1, alive=False)  # the worker is the first that gets to run
+    bench.run(21.0)
+    assert bench.x == pytest.approx(290) and bench.driver.state == "idle" and not bench.notes
 
 
 def test_lines_are_held_and_go_on() -> None:

@@ -7,6 +7,10 @@ signal(SIGINT, SIG_DFL)
 
 import os  # noqa: E402
 import sys  # noqa: E402
+from typing import TYPE_CHECKING  # noqa: E402
+
+if TYPE_CHECKING:
+    from sys import UnraisableHookArgs
 
 
 def main() -> None:
@@ -17,12 +21,25 @@ def main() -> None:
             setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115
         else:
             stream.reconfigure(errors="backslashreplace")
+    sys.unraisablehook = _unraisable
     from fenko.cli import main as run
 
     try:
         run()
     except SystemExit as end:
         _leave(end.code)
+
+
+def _unraisable(what: "UnraisableHookArgs") -> None:
+    """A Ctrl-C that fell where nothing can be raised, such as while an object is taken apart, is reported by Python and lost: it
+    comes again a moment later."""
+    if isinstance(what.exc_value, KeyboardInterrupt):
+        from _thread import interrupt_main
+        from threading import Timer
+
+        Timer(0.01, interrupt_main).start()
+    else:
+        sys.__unraisablehook__(what)
 
 
 def _leave(status: str | int | None) -> None:

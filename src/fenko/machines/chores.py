@@ -13,7 +13,9 @@ from fenko.machines.dialects import Answer
 MOST_SECONDS = 300.0
 """Seconds that a chore may leave a line unanswered."""
 LEFT = 0.5
-"""Seconds without a sign of life of whoever asked for a chore, after which it is stopped."""
+"""Seconds without a sign of life of whoever asked for a chore, after which it is to be stopped."""
+_AT_ONCE = 3 * PERIOD
+"""Seconds of them that count for one look at most: on a computer that stood still, nobody could give a sign."""
 _HELD_WITHIN = 1.5  # seconds that a machine has to come to rest, before it is stopped dead
 _MODES = ("G21", "G90")
 """What lines that a person sends begin with, whatever was said before: mm, and places from the origin."""
@@ -34,7 +36,8 @@ class Chores:
         self._answered = True
         self._stopping = False
         self._held_at = inf
-        self._alive_at = -inf
+        self._alive_at = self._looked_at = -inf
+        self._without_sign = 0.0
         self._orders = b""
 
     # --- What is wanted ---
@@ -73,6 +76,7 @@ class Chores:
         self._answered = True
         self.held = False
         self._alive_at = now
+        self._without_sign = 0.0
         self._fresh = fresh and bool(self._controller.dialect.reset)
 
     def hold(self) -> None:
@@ -99,7 +103,15 @@ class Chores:
 
     def alive(self, at: float) -> None:
         """Whoever asked for it was there at that time."""
-        self._alive_at = max(self._alive_at, at)
+        if at > self._alive_at:
+            self._alive_at = at
+            self._without_sign = 0.0
+
+    def deserted(self, now: float) -> bool:
+        """Whether something is under way for which nobody gives signs of life any more. Call it before each `tick`."""
+        self._without_sign += min(now - self._looked_at, _AT_ONCE)
+        self._looked_at = now
+        return bool(self.doing) and not self._stopping and self._without_sign > LEFT
 
     # --- What is heard ---
 
@@ -155,8 +167,6 @@ class Chores:
 
     def tick(self, now: float) -> bytes:
         """What is to be sent now."""
-        if self.doing and now > self._alive_at + LEFT:
-            self.stop()
         if self._stopping:
             return self._stop(now)
         found, self._orders = self._orders, b""

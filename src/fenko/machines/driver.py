@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from math import inf
 from typing import Any
 
-from fenko.machines.chores import Chores
+from fenko.machines.chores import LEFT, Chores
 from fenko.machines.controller import ASKED_EVERY, PERIOD, RESTS_EVERY, Controller, Lost
 from fenko.machines.dialects import DIALECTS
 from fenko.machines.explained import explained
@@ -200,6 +200,9 @@ class Driver:
             self.controller.open(now)
             raise
         controller = self.controller
+        if self.chores.deserted(now):
+            self._refuse(f"{self.chores.doing} is stopped: the desk has not run for {LEFT} s")
+            self.chores.stop()
         found = self.chores.tick(now)
         if controller.greeted and not controller.alarm and not self.chores.busy:
             found += self.jogging.tick(now)
