@@ -12,10 +12,10 @@ from fenko.desk.load import load_desk
 from fenko.devices.events import EventReader, State
 from fenko.live.loop import Loop
 from fenko.live.session import Session
-from fenko.outputs.afar import FarPort
 from fenko.outputs.kernel import KernelPort
 from fenko.outputs.layout import us_layout
 from fenko.outputs.port import Port, Settings
+from fenko.outputs.workers_port import WorkersPort
 from fenko.system.kernel import EVENT, KEY
 
 
@@ -33,7 +33,7 @@ def serve(
     with Loop() as loop:
         ports = [open_port()]
         if desk.far:
-            ports.append(FarPort(desk.far, Settings(desk.tables, lambda line: None, None, desk.folder)))
+            ports.append(WorkersPort(desk.far, Settings(desk.tables, lambda line: None, None, desk.folder)))
         session = Session(desk, loop, lambda desk, open_now: ports, lambda line: None)
         reader = EventReader(0, addresses, ranges or {}, lambda: State(frozenset(), {}))
 

@@ -21,9 +21,9 @@ from bench.child import key_report, report
 from bench.rows import Row, median_and_late
 from fenko.core.changes import Effect
 from fenko.core.keys import KERNEL_KEYS
-from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Settings
 from fenko.outputs.registered import load
+from fenko.outputs.workers_port import WorkersPort
 
 load()
 LISTENER = """
@@ -74,14 +74,14 @@ def _listener() -> Iterator[int]:
     process.communicate()
 
 
-def _port(to: str) -> FarPort:
-    port = FarPort(["osc"], Settings({"osc": {"end": {"to": to}}}, lambda line: None))
+def _port(to: str) -> WorkersPort:
+    port = WorkersPort(["osc"], Settings({"osc": {"end": {"to": to}}}, lambda line: None))
     port.wake = lambda due: None
     _round(port, 1.0)
     return port
 
 
-def _round(port: FarPort, seconds: float = 0.0) -> None:
+def _round(port: WorkersPort, seconds: float = 0.0) -> None:
     """What the loop does after an event."""
     end = time.monotonic() + seconds
     while True:
@@ -94,7 +94,7 @@ def _round(port: FarPort, seconds: float = 0.0) -> None:
             descriptor.readable()
 
 
-def _cost(port: FarPort, act: Effect) -> float:
+def _cost(port: WorkersPort, act: Effect) -> float:
     """Seconds of processor time for an event with that effect, beside everything else that runs."""
     spent = []
     for number in range(EVENTS):
@@ -113,7 +113,7 @@ def _dead_or_alive() -> Row:
         alive = _port(f"udp 127.0.0.1:{number}")
         dead = _port("tcp 127.0.0.1:9")
         stopped = _port(f"udp 127.0.0.1:{number}")
-        os.kill(stopped._pid, signal.SIGSTOP)
+        os.kill(stopped.child.pid, signal.SIGSTOP)
         for each in range(20_000):
             stopped.send(((float(each), *effect),))
             _round(stopped)
@@ -121,7 +121,7 @@ def _dead_or_alive() -> Row:
         for _ in range(5):
             base = _cost(alive, effect)
             ratios.append(max(_cost(dead, effect), _cost(stopped, effect)) / base)
-        os.kill(stopped._pid, signal.SIGCONT)
+        os.kill(stopped.child.pid, signal.SIGCONT)
         for port in (alive, dead, stopped):
             port.close()
     ratio = statistics.median(ratios)
@@ -182,7 +182,7 @@ def _memory() -> Row:
             if each % 1000 == 0:
                 _round(port, 0.001)
             if each in (COMPRESSED // 10, COMPRESSED - 1):
-                sizes.append(_resident(os.getpid()) + _resident(port._pid))
+                sizes.append(_resident(os.getpid()) + _resident(port.child.pid))
         port.close()
     grown = (sizes[1] - sizes[0]) / 1024 * HOUR / COMPRESSED
     return Row(
@@ -221,7 +221,7 @@ def _sound() -> list[Row]:
         record = ["parec", "--device=out.monitor", "--rate=48000", "--channels=1", "--format=s16le", "--latency-msec=1"]
         meter = subprocess.Popen(record, env=env, stdout=subprocess.PIPE)
         os.environ["PULSE_SERVER"] = env["PULSE_SERVER"]
-        port = FarPort(["sound"], Settings({}, lambda line: None, None, name))
+        port = WorkersPort(["sound"], Settings({}, lambda line: None, None, name))
         port.wake = lambda due: None
         _round(port, 1.5)
         times = [_heard(port, meter) for _ in range(15)]
@@ -240,7 +240,7 @@ def _sound() -> list[Row]:
     ]
 
 
-def _heard(port: FarPort, meter: subprocess.Popen[bytes]) -> float:
+def _heard(port: WorkersPort, meter: subprocess.Popen[bytes]) -> float:
     assert meter.stdout is not None
     end = time.monotonic() + 0.3
     while time.monotonic() < end:  # silence before it

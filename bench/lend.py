@@ -18,14 +18,13 @@ import time
 import tty
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from bench.rows import Row, median_and_late
-from fenko.core.flow import Sent
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
-from fenko.outputs.afar import FarPort, Hearer
+from fenko.outputs.messages import ControlsChanged, FromWorkers, SurfacePresent
 from fenko.outputs.port import Settings
+from fenko.outputs.workers_port import WorkersListener, WorkersPort
 
 PRESSES = 400
 APART = 0.05
@@ -47,7 +46,7 @@ ca = "{folder}/ca.pem"
 """
 
 
-class Taker(Hearer):
+class Taker(WorkersListener):
     """A desk's port of surfaces, and when it was told what."""
 
     def __init__(self, folder: Path, text: str) -> None:
@@ -56,17 +55,16 @@ class Taker(Hearer):
         desk = compiled(load_desk(folder))
         self.here_now = False
         self.told: list[float] = []
-        self.port = FarPort(desk.far, Settings(desk.tables, lambda line: None, None, desk.folder), "surfaces")
-        self.port.hearer = self
+        self.port = WorkersPort(desk.far, Settings(desk.tables, lambda line: None, None, desk.folder), "surfaces")
+        self.port.listener = self
         self.port.wake = lambda due: None
 
-    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
-        """It has come."""
-        self.here_now = what is not None
-
-    def changes(self, surface: str, changes: list[Sent]) -> None:
-        """A press has arrived."""
-        self.told += [time.monotonic()] * len(changes)
+    def on_message(self, message: FromWorkers) -> None:
+        """It has come, or a press has arrived."""
+        if isinstance(message, SurfacePresent):
+            self.here_now = message.description is not None
+        elif isinstance(message, ControlsChanged):
+            self.told += [time.monotonic()] * len(message.changes)
 
     def look(self, seconds: float) -> None:
         """What a loop does, for so long, or until something has come."""

@@ -26,9 +26,9 @@ from fenko.live.session import Session
 from fenko.machines.planner import AxisLimits
 from fenko.machines.serving import End
 from fenko.machines.simulated import SimulatedMachine
-from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Settings
 from fenko.outputs.registered import load
+from fenko.outputs.workers_port import WorkersPort
 
 SPEED, ACCELERATION = 40.0, 1000.0  # mm a second, mm/s²
 BRAKING = SPEED / ACCELERATION
@@ -83,7 +83,7 @@ def run_desk(folder: str) -> None:
     load()
     desk = compiled(load_desk(Path(folder)))
     with Loop() as loop:
-        ports = [FarPort(desk.far, Settings(desk.tables, lambda text: None, None, desk.folder))]
+        ports = [WorkersPort(desk.far, Settings(desk.tables, lambda text: None, None, desk.folder))]
         session = Session(desk, loop, lambda desk, open_now: list(ports) if not open_now else [], lambda text: None)
 
         def hands() -> None:
@@ -92,7 +92,7 @@ def run_desk(folder: str) -> None:
                 session.inbox.put([(time.monotonic(), *change)])
 
         loop.add(0, hands)
-        print(ports[0]._pid, flush=True)
+        print(ports[0].child.pid, flush=True)
         loop.run()
 
 

@@ -5,27 +5,29 @@ from __future__ import annotations
 import tempfile
 import time
 from pathlib import Path
+from unittest.mock import patch
 
 from bench.program import large_desk
 from bench.rows import Row
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.live.loop import Loop
-from fenko.live.service import Services
+from fenko.live.rereading import Compiling
 from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
+from fenko.services.messages import FromCompiler
 
 MOST = 0.005  # s
 
 
-class _Timed(Services):
-    """Notes how long each answer takes, in processor time, which nobody else on the machine can lengthen."""
+class _Timed(Compiling):
+    """Notes how long each part of an answer takes, in processor time, which nobody else on the machine can lengthen."""
 
     longest = 0.0
 
-    def _take_one(self, now: float) -> None:
+    def _on_message(self, message: FromCompiler) -> None:
         start = time.thread_time()
-        super()._take_one(now)
+        super()._on_message(message)
         _Timed.longest = max(_Timed.longest, time.thread_time() - start)
 
 
@@ -40,8 +42,8 @@ def measure() -> list[Row]:
             if "is in force" in line:
                 loop.stop()
 
-        session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], note)
-        session._compiling._services = _Timed(loop)
+        with patch("fenko.live.session.Compiling", _Timed):
+            session = Session(desk, loop, lambda desk, open_now: [ListingPort(lambda effects: None)], note)
         file = Path(name) / "desk.toml"
         file.write_text(file.read_text() + "# Another word.\n")
         session.reload()

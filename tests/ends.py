@@ -24,8 +24,8 @@ from fenko.desk.trust import Agreement, risks
 from fenko.live.loop import Loop
 from fenko.live.session import Session
 from fenko.live.wiring import open_ports
-from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Port
+from fenko.outputs.workers_port import WorkersPort
 from support import wait_for
 
 
@@ -115,9 +115,9 @@ class FarDesk:
         self.session.use_desk(self._read(text))
 
     @property
-    def port(self) -> FarPort:
+    def port(self) -> WorkersPort:
         """The way to its workers."""
-        return next(port for port in self.session.router.ports if isinstance(port, FarPort))
+        return next(port for port in self.session.router.ports if isinstance(port, WorkersPort))
 
     @property
     def facts(self) -> dict[str, dict[str, Any]]:
@@ -186,7 +186,7 @@ class FarDesk:
     @property
     def workers(self) -> int:
         """Their process."""
-        return self.port._pid
+        return self.port.child.pid
 
     def close(self) -> None:
         """The end."""
@@ -312,16 +312,21 @@ def sound_file(path: Path, seconds: float = 2.0, pitch: int = 440) -> Path:
 
 # --- JACK ---
 
+patient_jack = pytest.mark.parametrize("jack", [("--sync", "--timeout", "5000")], indirect=True)
+"""For tests that compare message by message: by default JACK goes on without a client that is late, and drops what that client sends
+or should get in this period. This server waits for all clients, for 5 s at most."""
+
 
 @pytest.fixture
-def jack(tmp_path: Path) -> Iterator[dict[str, str]]:
+def jack(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[dict[str, str]]:
     """The environment of a JACK server that plays to nobody."""
     if subprocess.run(["pgrep", "-x", "jackd"], capture_output=True).returncode:
         # Nobody runs, so whoever stands there was killed once.
         Path("/dev/shm/jack-shm-registry").unlink(missing_ok=True)
     name = f"fenko-{os.getpid()}-{int(time.monotonic() * 1000) % 100000}"
     env = {**os.environ, "JACK_DEFAULT_SERVER": name, "JACK_NO_AUDIO_RESERVATION": "1"}
-    with program("jackd", "--no-realtime", "-n", name, "-d", "dummy", "-r", "48000", "-p", "1024", env=env):
+    options = getattr(request, "param", ())
+    with program("jackd", "--no-realtime", *options, "-n", name, "-d", "dummy", "-r", "48000", "-p", "1024", env=env):
         wait_for(there(lambda: "system:" in jack_ports(env)), "JACK does not start")
         yield env
 

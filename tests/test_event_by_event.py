@@ -13,7 +13,7 @@ from random import Random
 
 import pytest
 
-from ends import FarDesk, MakeFar, far, free_port, jack, needed, program, there
+from ends import FarDesk, MakeFar, far, free_port, jack, needed, patient_jack, program, there
 from fenko.core.changes import Change, Effect, Moving
 from fenko.core.rehearsal import rehearse
 from support import wait_for
@@ -101,6 +101,7 @@ def played(hands: FarDesk, changes: list[Change], address: str, value: float) ->
 
 
 @needed("jackd", "scsynth", "mosquitto", "mosquitto_sub")
+@patient_jack
 @pytest.mark.parametrize("seed", range(3))
 def test_every_event_of_the_timeline_reaches_its_server(
     seed: int, jack: dict[str, str], far: MakeFar, monitor: Monitor, tmp_path: Path

@@ -170,7 +170,7 @@ def test_ctrl_c_where_nothing_can_be_raised_still_ends_it() -> None:
         "fenko.cli.cli.main = command\n"
         "fenko.start.main()\n"
     )
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=20)
     assert (done.returncode, done.stdout, done.stderr) == (1, "", "")
 
 

@@ -25,9 +25,10 @@ from hypothesis import strategies as st
 from boards import CONTROLS, Board
 from fenko.core.phrase import parse_phrase
 from fenko.core.plan import Binding as Bound
-from fenko.live.beside import Beside
 from fenko.live.loop import Loop
 from fenko.services.journalling import Writer
+from fenko.services.messages import AddUses, JournalState
+from fenko.system.child_process import ChildProcess
 from fenko.system.journal import OTHER, STEPS, USE, Binding, Journal, JournalError, Use, journal_file, undoes, words_of
 from running import DESK as PLAIN
 from running import Running, press, take
@@ -240,14 +241,14 @@ def test_who_writes_may_stand_still(bench: Bench) -> None:
 def test_who_writes_is_not_waited_for() -> None:
     """Neither when the desk wants no journal any more: it ends by itself, as soon as it can."""
     with Loop() as loop:
-        beside = Beside(loop, "fenko.services.journalling", lambda data: None, lambda: None)
-        beside.start()
-        os.kill(beside.pid, signal.SIGSTOP)
-        pid, begun = beside.pid, time.monotonic()
-        while any(beside.send_some(bytes(size)) for size in (1 << 16, 1)):
-            pass  # it takes no more
-        beside.leave(b"x")
-        assert time.monotonic() - begun < 0.5 and not beside.there
+        child = ChildProcess("fenko.services.journalling", JournalState, print, print, loop=loop)
+        child.start()
+        os.kill(child.pid, signal.SIGSTOP)
+        pid, begun = child.pid, time.monotonic()
+        while not child.unsent:
+            child.send(AddUses([Use(0.0, Binding("base", "pad.south", "tap"), "", "base")] * 1000))
+        child.leave()
+        assert time.monotonic() - begun < 0.5 and not child.running
         os.kill(pid, signal.SIGCONT)
 
         def look(now: float) -> None:

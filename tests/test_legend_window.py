@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import select
 import signal
 import subprocess
 from collections.abc import Iterator
@@ -16,8 +17,9 @@ from hypothesis import strategies as st
 from desktops import desktop
 from fenko.client import RunningDesk
 from fenko.showing.legend_window import Spot
+from fenko.system.child_process import ChildProcess
+from fenko.system.wire import Failed
 from screen import Screen, needs_screen, screen
-from started import run_fenko
 from support import FENKO, MakeDesk, wait_for
 from test_legend import DESK, started
 
@@ -104,7 +106,10 @@ def windows(folder: str) -> list[int]:
     found = []
     for place in Path("/proc").iterdir():
         try:
-            if b"--held" in (place / "cmdline").read_bytes() and folder.encode() in (place / "environ").read_bytes():
+            if (
+                b"fenko.showing.held_window" in (place / "cmdline").read_bytes()
+                and folder.encode() in (place / "environ").read_bytes()
+            ):
                 found.append(int(place.name))
         except (OSError, ValueError):
             continue
@@ -149,8 +154,16 @@ def test_it_is_on_the_screen_wherever_it_was_left(
 
 
 def test_without_a_screen_it_says_so(fenko: object, make_desk: MakeDesk) -> None:
-    held = run_fenko("legend", "--window", "--held", env={**os.environ, "DISPLAY": ""})
-    assert (held.returncode, "DISPLAY is not set" in held.stderr, "Traceback" in held.stderr) == (1, True, False)
+    reasons: list[str] = []
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("DISPLAY", "")
+        child = ChildProcess("fenko.showing.held_window", Failed, print, reasons.append)
+        child.start()
+    while not reasons and select.select([child.fd], [], [], 20)[0]:
+        child.readable()
+    child.close()
+    (reason,) = reasons
+    assert "DISPLAY is not set" in reason and "Traceback" not in reason
 
 
 def test_on_a_compositor_with_layers(make_desk: MakeDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

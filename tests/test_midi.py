@@ -7,20 +7,20 @@ import contextlib
 import json
 import os
 import signal
-import socket
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ends import MakeFar, far, jack, jack_ports, needed, program, there
+from ends import MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
 from fenko.core.phrase import parse_phrase
 from fenko.outputs.registered.midi import described, messages, note_name, note_number
-from fenko.system.packets import Packets, packed
+from fenko.system.wire import Message, MessageReader, pack
 from screen import Screen, needs_screen
 from started import Started, run_fenko
 from support import wait_for
@@ -92,6 +92,7 @@ def desk(port: str = "") -> str:
 
 
 @needs_jack
+@patient_jack
 def test_everything_that_midi_can_say_arrives(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
     hands = far(desk(), jack)
     hands.look(0.1)
@@ -162,8 +163,7 @@ def test_every_note_has_its_end(jack: dict[str, str], far: MakeFar, monitor: Mon
         case "end" | "killed":
             # To the workers a desk that was killed is one that says nothing more.
             if how == "killed":
-                assert hands.port._line is not None
-                hands.port._line.shutdown(socket.SHUT_WR)
+                hands.port.child.begin_finish()
                 wait_for(lambda: "81 40 00" in monitor.heard, "the notes to end")
             else:
                 hands.close()
@@ -391,22 +391,33 @@ def test_what_is_no_midi_is_said_so(text: str, wrong: str) -> None:
         parse_phrase(text)
 
 
+class Words(Message, frozen=True):
+    """A message with anything in it."""
+
+    words: list[Any]
+
+
 @given(
     st.lists(st.lists(st.one_of(st.integers(-(2**63), 2**64 - 1), st.text(), st.floats(allow_nan=False)))),
     st.integers(1, 50),
 )
-def test_packets_come_whole_however_they_are_cut(things: list[object], size: int) -> None:
-    data = b"".join(map(packed, things))
-    packets = Packets()
-    found = [thing for at in range(0, len(data), size) for thing in packets.of(data[at : at + size])]
-    assert found == things
+def test_messages_come_whole_however_they_are_cut(all_words: list[list[Any]], size: int) -> None:
+    messages = [Words(words) for words in all_words]
+    data = b"".join(map(pack, messages))
+    reader = MessageReader(Words)
+    found = []
+    for at in range(0, len(data), size):
+        reader.add(data[at : at + size])
+        found += list(reader)
+    assert found == messages
 
 
-def test_a_packet_that_is_none_ends_the_talk() -> None:
+@pytest.mark.parametrize("data", [b"\xff\xff\xff\xff" + bytes(10), b"\0\0\0\1\xc1", b"\0\0\0\1\x90"])
+def test_what_is_no_message_is_an_error(data: bytes) -> None:
+    reader = MessageReader(Words)
+    reader.add(data)
     with pytest.raises(ValueError):
-        list(Packets().of(b"\xff\xff\xff\xff" + bytes(10)))
-    with pytest.raises(ValueError):
-        list(Packets().of(b"\0\0\0\1\xc1"))
+        list(reader)
 
 
 @needs_jack

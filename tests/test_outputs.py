@@ -31,7 +31,9 @@ from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
 from fenko.desk.trust import Agreement, risks
 from fenko.outputs.keys import in_halves, of_halves
-from fenko.system.packets import Packets
+from fenko.outputs.messages import FromDesk, FromWorkers, Note
+from fenko.system.parent_process import ParentProcess
+from fenko.system.wire import MessageReader
 from fenko.workers.lane import FIRST_PAUSE, Lane, Line, Telling
 from fenko.workers.worker import Away, Worker
 from support import MakeDesk, Run, tries, wait_for
@@ -102,9 +104,9 @@ def test_such_an_output_does_its_work(make_desk: MakeDesk, workshop: dict[str, s
     script = (
         "import sys, time; from pathlib import Path\n"
         "from fenko.desk.load import load_desk\nfrom fenko.desk.compiled import compiled\n"
-        "from fenko.outputs.afar import FarPort\nfrom fenko.outputs.port import Settings\n"
+        "from fenko.outputs.workers_port import WorkersPort\nfrom fenko.outputs.port import Settings\n"
         "desk = compiled(load_desk(Path(sys.argv[1])))\n"
-        "port = FarPort(desk.far, Settings(desk.tables, print, None, desk.folder))\n"
+        "port = WorkersPort(desk.far, Settings(desk.tables, print, None, desk.folder))\n"
         "port.send([(0.0, 'bell', 'ring', 3)])\n"
         "(way,) = port.descriptors()\n"
         "while not Path(sys.argv[2]).stat().st_size:\n    way.writable()\n    time.sleep(0.02)\nport.close()\n"
@@ -469,7 +471,7 @@ def test_workers_that_are_killed_again_and_again(far: MakeFar) -> None:
     for _ in range(3):
         seen.add(hands.workers)
         os.kill(hands.workers, signal.SIGKILL)
-        hands.until(lambda: hands.workers not in seen and hands.port._line is not None, "started again")
+        hands.until(lambda: hands.workers not in seen and hands.port.child.running, "started again")
     assert sum("has ended" in note for note in hands.notes) == 3
 
 
@@ -489,7 +491,7 @@ def test_workers_that_cannot_be_started_are_tried_again(far: MakeFar, monkeypatc
     before = len(os.listdir("/proc/self/fd"))
     os.kill(first, signal.SIGKILL)
     hands.said("cannot be started: Resource temporarily unavailable")
-    hands.until(lambda: hands.workers != first and hands.port._line is not None)
+    hands.until(lambda: hands.workers != first and hands.port.child.running)
     assert len(tries) == 3
     assert len(os.listdir("/proc/self/fd")) <= before + 1
 
@@ -503,7 +505,7 @@ def test_stopped_workers_hold_up_nothing_and_nothing_piles_up(far: MakeFar) -> N
         hands.tap("south")
     assert time.monotonic() - began < 20
     assert len(hands.port._backlog) <= MOST
-    assert len(hands.port._out) < 1 << 20
+    assert hands.port.child.unsent < 1 << 20
     os.kill(hands.workers, signal.SIGCONT)
     hands.until(lambda: not hands.port.busy, "it takes the rest")
 
@@ -511,10 +513,12 @@ def test_stopped_workers_hold_up_nothing_and_nothing_piles_up(far: MakeFar) -> N
 def test_workers_that_talk_nonsense_are_ended(far: MakeFar, monkeypatch: pytest.MonkeyPatch) -> None:
     hands = far(SOUND_DESK)
     first = hands.workers
-    packets = hands.port._packets
-    monkeypatch.setattr(packets, "of", lambda data: (_ for _ in ()).throw(ValueError("nonsense")))
-    hands.port._tables = {}
+    monkeypatch.setattr(hands.port.child._reader, "add", lambda data: None)
+    monkeypatch.setattr(MessageReader, "complete", property(lambda reader: True))
+    monkeypatch.setattr(MessageReader, "next", lambda reader: (_ for _ in ()).throw(ValueError("nonsense")))
     hands.tap("east")
+    hands.said("it sends what cannot be read: nonsense")
+    monkeypatch.undo()
     hands.until(lambda: hands.workers != first, "another process")
 
 
@@ -531,9 +535,9 @@ def test_workers_end_with_a_desk_that_is_killed(tmp_path: Path) -> None:
     (tmp_path / "desk.toml").write_text(PAD + SOUND_DESK)
     script = (
         "import sys, time; from pathlib import Path\nfrom fenko.desk.load import load_desk\n"
-        "from fenko.desk.compiled import compiled\nfrom fenko.outputs.afar import FarPort\n"
+        "from fenko.desk.compiled import compiled\nfrom fenko.outputs.workers_port import WorkersPort\n"
         "from fenko.outputs.port import Settings\ndesk = compiled(load_desk(Path(sys.argv[1])))\n"
-        "port = FarPort(desk.far, Settings(desk.tables, print, None, desk.folder))\nprint(port._pid, flush=True)\ntime.sleep(60)\n"
+        "port = WorkersPort(desk.far, Settings(desk.tables, print, None, desk.folder))\nprint(port.child.pid, flush=True)\ntime.sleep(60)\n"
     )
     desk = subprocess.Popen([sys.executable, "-c", script, str(tmp_path)], stdout=subprocess.PIPE, text=True)
     assert desk.stdout is not None
@@ -574,14 +578,16 @@ class Nobody(Worker):
 def test_who_is_away_is_tried_again_with_growing_pauses_and_said_once(why: Exception, said: str) -> None:
     ours, theirs = socket.socketpair()
     worker = Nobody(why)
-    lane = Lane(OUTPUTS["audio"], worker, Telling("audio", Line(theirs)))
+    lane = Lane(OUTPUTS["audio"], worker, Telling("audio", Line(ParentProcess(theirs, FromDesk))))
     try:
         wait_for(lambda: len(worker.tried) >= 5, "five attempts")
         apart = [later - one for one, later in pairwise(worker.tried)]
         assert all(later > one * 1.5 for one, later in pairwise(apart)), apart
         assert apart[0] >= FIRST_PAUSE
-        ((word, note),) = Packets().of(ours.recv(65536))
-        assert word == "note" and note.startswith(f"Audio server: {said}")
+        reader = MessageReader(FromWorkers)
+        reader.add(ours.recv(65536))
+        (note,) = reader
+        assert isinstance(note, Note) and note.text.startswith(f"Audio server: {said}")
     finally:
         lane.end()
         lane.join(5)

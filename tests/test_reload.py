@@ -21,8 +21,7 @@ from fenko.desk.compiled import Compiled, compiled
 from fenko.desk.load import load_desk
 from fenko.desk.sources import settled
 from fenko.live.loop import Loop
-from fenko.live.rereading import Compiling
-from fenko.live.service import MOST_UNDER_WAY, Services
+from fenko.live.rereading import MOST_WAITING, Compiling
 from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
 from fenko.outputs.port import Port, PortError, PortLost
@@ -297,33 +296,36 @@ def test_a_machine_that_has_no_room_for_another_process_says_so(monkeypatch: pyt
         session.reload()
         session.reload()
         session.close()
-    assert sum("the old one stays: no second process" in line for line in said) == 2, said
+    assert (
+        sum("the old one stays: the process that compiles it has ended (it cannot be" in line for line in said) == 2
+    ), said
 
 
 @pytest.mark.parametrize("kill", [False, True])
-def test_nobody_waits_for_a_service_and_one_that_dies_is_noticed(
+def test_nobody_waits_for_the_compiler_and_one_that_dies_is_noticed(
     kill: bool, make_desk: MakeDesk, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     desk = make_desk(DESK.format(key="f1"))
     (tmp_path / "msgspec.py").write_text("raise SystemExit('somebody else's module')")
     monkeypatch.chdir(tmp_path)  # what lies there is nobody's module
-    answers: list[tuple[str, object]] = []
+    answers: list[object] = []
     with Loop() as loop:
-        services = Services(loop)
+        compiling = Compiling(loop)
 
-        def answer(word: str, what: object) -> None:
-            answers.append((word, what))
-            if word != "part":
+        def done(found: object) -> None:
+            answers.append(found)
+            if len(answers) > MOST_WAITING:
                 loop.stop()
 
         start = time.monotonic()
-        for _ in range(MOST_UNDER_WAY):
-            assert services.ask("compile", str(desk), answer=answer)
-        assert not services.ask("compile", str(desk), answer=answer)
+        for _ in range(1 + MOST_WAITING):
+            assert compiling.ask(str(desk), (), done)
+        assert not compiling.ask(str(desk), (), done)
         assert time.monotonic() - start < 5
         if kill:
-            os.kill(services._beside.pid, signal.SIGKILL)
+            os.kill(compiling.child.pid, signal.SIGKILL)
         loop.run()
-        services.close()
-    assert answers[-1][0] == ("failed" if kill else "done")
-    assert kill or [word for word, _ in answers[-3:]] == ["part", "part", "done"]
+        compiling.close()
+    if kill:
+        assert answers.pop(0) == "the process that compiles it has ended (SIGKILL)"
+    assert all(isinstance(answer, Compiled) for answer in answers), "the next one is compiled by another process"

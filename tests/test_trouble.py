@@ -14,8 +14,9 @@ import termios
 import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -33,11 +34,14 @@ from fenko.live.aside import Aside, Unexpected
 from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
-from fenko.outputs.afar import FarPort
+from fenko.outputs.begun import Begun
+from fenko.outputs.messages import FromDesk, FromWorkers, NumberIs, SetByPeer
 from fenko.outputs.port import Settings
-from fenko.system.packets import Packets, packed
+from fenko.outputs.workers_port import WorkersListener, WorkersPort
+from fenko.system.parent_process import ParentProcess
 from fenko.system.pauses import STEADY, Pauses
 from fenko.system.trouble import described
+from fenko.system.wire import MessageReader
 from fenko.workers.lane import Lane, Line, Telling
 from fenko.workers.worker import Worker
 from running import Running, press, take
@@ -150,7 +154,7 @@ def test_a_peer_that_says_a_state_that_is_none(far: MakeFar) -> None:
 
 
 _TELLINGS = st.one_of(
-    st.tuples(st.sampled_from(["number", "heard", "fact", "changes", "here", "until", "note", "watch", "x"]),
+    st.tuples(st.sampled_from([*(one.__name__ for one in get_args(FromWorkers)), "x"]),
               st.lists(st.one_of(st.none(), st.integers(-(2**60), 2**60), st.floats(), st.text(max_size=5),
                                  st.lists(st.booleans(), max_size=3), st.dictionaries(st.text(max_size=3), st.booleans(), max_size=2)),
                        max_size=4)).map(lambda one: [one[0], *one[1]]),
@@ -159,34 +163,25 @@ _TELLINGS = st.one_of(
 
 
 @given(st.lists(_TELLINGS, max_size=6))
-def test_whatever_workers_tell_ends_them_at_most(tellings: list[list[Any]]) -> None:
-    port = object.__new__(FarPort)
-    notes: list[str] = []
-    ended: list[bool] = []
-    ours, theirs = socket.socketpair()
-    port.name, port._warn, port._pid, port._line, port.facts = "workers", notes.append, -1, ours, {}
-    port._packets, port.hearer = Packets(), _Ears()
-    port._ended = lambda: ended.append(True)  # type: ignore[method-assign]
-    port._watch_for = lambda seconds: None  # type: ignore[method-assign]
-    with ours, theirs, pytest.MonkeyPatch.context() as patch:
-        patch.setattr(os, "kill", lambda pid, number: None)
-        for telling in tellings:
-            theirs.sendall(packed(telling))
-        if tellings:
-            port._readable()
-    assert not ended or "sends what cannot be read" in notes[-1]
+def test_whatever_workers_send_is_a_message_or_an_error(tellings: list[list[Any]]) -> None:
+    port = object.__new__(WorkersPort)
+    port._warn, port.facts, port._begun, port._left, port.listener = lambda text: None, {}, Begun(), {}, _Plausible()
+    port._send_beats = lambda seconds: None  # type: ignore[method-assign]
+    for telling in tellings:
+        body = msgspec.msgpack.encode(telling)
+        reader = MessageReader(FromWorkers)
+        reader.add(len(body).to_bytes(4, "big") + body)
+        with contextlib.suppress(ValueError):
+            for message in reader:
+                port._on_message(message)
 
 
-class _Ears:
-    """Whoever hears what is told: numbers, and nothing that is none."""
+class _Plausible(WorkersListener):
+    """Gets numbers that are in range, and no others."""
 
-    def number(self, out: str, name: str, number: float) -> None:
-        assert abs(number) < 1e15
-
-    heard = number
-
-    def __getattr__(self, name: str) -> Any:
-        return lambda *what: None
+    def on_message(self, message: FromWorkers) -> None:
+        if isinstance(message, NumberIs | SetByPeer):
+            assert abs(message.number) < 1e15
 
 
 # --- Errors that nobody expected ---
@@ -294,7 +289,7 @@ class _Sensitive(Worker):
 
 def test_a_worker_that_fails_begins_again_and_says_why() -> None:
     ours, theirs = socket.socketpair()
-    worker = _Sensitive({}, Path(), Telling("audio", line := Line(theirs)))
+    worker = _Sensitive({}, Path(), Telling("audio", line := Line(ParentProcess(theirs, FromDesk))))
     lane = Lane(OUTPUTS["audio"], worker, Telling("audio", line))
     try:
         lane.put([(0.0, "audio", "mute", "output", "on")])
@@ -420,10 +415,10 @@ def test_a_reload_that_adds_an_output_while_the_display_is_away(tmp_path: Path, 
 def test_the_end_of_a_process_of_somebody_elses_output_is_said(tmp_path: Path) -> None:
     """It is neither of the processes that Fenko has a word for."""
     notes: list[str] = []
-    port = FarPort(["osc"], Settings({}, notes.append, None, str(tmp_path)), "theirs")
+    port = WorkersPort(["osc"], Settings({}, notes.append, None, str(tmp_path)), "theirs")
     try:
-        os.kill(port._pid, signal.SIGKILL)
-        wait_for(lambda: port._readable() or notes, "it is noted")
+        os.kill(port.child.pid, signal.SIGKILL)
+        wait_for(lambda: port.child.readable() or notes, "it is noted")
         assert "`theirs`" in notes[0] and "started again" in notes[0]
     finally:
         port.close()

@@ -34,7 +34,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "router": ((69.5, 58, 9, 16), ["live.router"]),
     "ports": (
         (81.5, 42, 16.5, 38), ["outputs.ports", "outputs.port", "outputs.keys", "outputs.x11", "outputs.wayland", "outputs.kwin", "outputs.gnome", "outputs.kernel",
-                           "outputs.listing", "outputs.afar", "live.guard"],
+                           "outputs.listing", "outputs.workers_port", "live.guard"],
     ),
     "session": ((23.5, 35.5, 11.5, 19), ["live.session", "live.wiring", "live.display", "live.talk", "live.rereading", "live.far"]),
     "language: what is said": (
@@ -45,7 +45,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
         (2, 5, 33, 29), ["desk.load", "desk.sources", "desk.bindings", "desk.profiles", "desk.judging", "desk.explaining",
                          "desk.compiled", "core.plan"],
     ),
-    "processes beside it": ((71, 3, 27, 31), ["services", "live.service", "live.notifying", "workers.host", "workers.lane", "workers", "workers.surface", "machines", "core.backlog", "core.flow"]),
+    "processes beside it": ((71, 3, 27, 31), ["services", "system.child_process", "live.notifying", "workers.host", "workers.lane", "workers", "workers.surface", "machines", "core.backlog", "core.flow"]),
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
@@ -54,7 +54,7 @@ SAYS = {
     "core.agenda": "what is due, and when", "core.lights": "what lamps show", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kwin": "pasted", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.afar": "to workers", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
+    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.workers_port": "to workers", "system.child_process": "one for all", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
     "workers.surface": "a surface's ways", "core.flow": "floods, summed up", "core.lent": "on the way", "core.board_lines": "lines", "core.midi_in": "messages", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip

@@ -34,10 +34,11 @@ def _unraisable(what: "UnraisableHookArgs") -> None:
     """A Ctrl-C that fell where nothing can be raised, such as while an object is taken apart, is reported by Python and lost: it
     comes again a moment later."""
     if isinstance(what.exc_value, KeyboardInterrupt):
-        from _thread import interrupt_main
-        from threading import Timer
+        from signal import pthread_kill
+        from threading import Timer, main_thread
 
-        Timer(0.01, interrupt_main).start()
+        # A real signal, so that a call that waits is interrupted too.
+        Timer(0.01, pthread_kill, (main_thread().ident, SIGINT)).start()
     else:
         sys.__unraisablehook__(what)
 

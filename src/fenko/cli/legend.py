@@ -40,7 +40,6 @@ _UNBOUND = "bright_black"
 @click.argument("surfaces", nargs=-1, metavar="[SURFACE]...")
 @format_option("text", "json")
 @click.option("--window", is_flag=True, help="In a small window that stays on top and never has the focus.")
-@click.option("--held", is_flag=True, hidden=True)
 @click.option("--web", is_flag=True, help="As a page for a browser, whose address is printed.")
 @click.option(
     "--listen", metavar="ADDRESS", default="127.0.0.1", show_default=True, help="With --web: who may reach it."
@@ -53,7 +52,6 @@ def command(
     surfaces: tuple[str, ...],
     form: str,
     window: bool,
-    held: bool,
     web: bool,
     listen: str,
     port: int,
@@ -72,10 +70,6 @@ def command(
         raise click.UsageError("--window, --web and --format do not go together.")
     if not web and (new_address or listen != "127.0.0.1" or port != 47420):
         raise click.UsageError("--listen, --port and --new-address go with --web.")
-    if held:
-        from fenko.showing.legend_window import held_window
-
-        sys.exit(held_window(surfaces).run())
     with running_desk() as running:
         try:
             legend = Legend(running)

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
 from fenko.live.loop import Loop
-from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Descriptor, Settings
 from fenko.outputs.registered.wording import write_of
+from fenko.outputs.workers_port import WorkersPort
 
 _SETTLED = 1.0
 """Seconds in which other ends say how they stand; what they say after that has been moved."""
@@ -45,7 +45,7 @@ class Moved:
         self._loop = loop
         self._found = found
         self._known: dict[tuple[str, str], Any] | None = None
-        self._port = FarPort(outs, Settings(tables, note, None, str(desk.folder)))
+        self._port = WorkersPort(outs, Settings(tables, note, None, str(desk.folder)))
         self._timer = loop.timer(self._settled)
         self._timer.set_in(_SETTLED)
         (descriptor,) = self._port.descriptors()
@@ -69,7 +69,8 @@ class Moved:
         if self._known is None:
             return
         for (out, name), fact in self._facts().items():
-            if self._known.get((out, name)) != fact and (out == "osc" or (out, name) in self._known):
+            # What another program plays is not moved when it is first seen; an address is, for it is sent only then.
+            if (self._known.get((out, name)) if out == "osc" else self._known.setdefault((out, name), fact)) != fact:
                 self.close()
                 self._found(_phrase_for(out, name, self._known.get((out, name)) or {}, fact))
                 return

@@ -9,7 +9,6 @@ from typing import Any
 from fenko.core.changes import MACHINES
 from fenko.core.circumstances import Focus
 from fenko.core.engine import Engine
-from fenko.core.flow import Sent
 from fenko.core.phrase import Phrase, steps_of
 from fenko.core.plan import GESTURES, Cell, Plan
 from fenko.core.steps import Send
@@ -17,7 +16,16 @@ from fenko.core.verbs import ACTS
 from fenko.desk.compiled import Compiled
 from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
-from fenko.outputs.afar import FarPort, Hearer
+from fenko.outputs.messages import (
+    AllReported,
+    ControlsChanged,
+    Fact,
+    FromWorkers,
+    NumberIs,
+    SetByPeer,
+    SurfacePresent,
+)
+from fenko.outputs.workers_port import WorkersListener, WorkersPort
 
 SURFACES = "surfaces"
 """The process of the workers of surfaces."""
@@ -25,10 +33,10 @@ Turns = dict[tuple[str, str], list[tuple[Cell, str, tuple[tuple[str, Any], ...]]
 """By output and name: cells, their gestures, and of each state which part of the fact is what."""
 
 
-class FarEnds(Hearer):
-    """The workers' port of a running desk, and the engine that it speaks to."""
+class FarEnds(WorkersListener):
+    """Connects a port of workers to the engine of a running desk."""
 
-    def __init__(self, port: FarPort, engine: Engine, inbox: Inbox, linked: Linked) -> None:
+    def __init__(self, port: WorkersPort, engine: Engine, inbox: Inbox, linked: Linked) -> None:
         self.port = port
         self._engine = engine
         self._inbox = inbox
@@ -36,15 +44,32 @@ class FarEnds(Hearer):
         self._focus: Focus | None = None
         self._turns: Turns | None = None
         self._machines: tuple[str, ...] = ()
-        port.hearer = self
+        port.listener = self
 
-    def number(self, out: str, name: str, number: float) -> None:
-        """A number at another end is that now."""
-        self._inbox.stirred += 1
-        self._engine.restore((out, name), number)
+    def on_message(self, message: FromWorkers) -> None:
+        """A worker sent this."""
+        match message:
+            case NumberIs(out, name, number):
+                self._inbox.stirred += 1
+                self._engine.restore((out, name), number)
+            case SetByPeer(kind, name, number):
+                self._set_by_peer(kind, name, number)
+            case Fact(out, name, fact) if fact is not None:
+                self._turn_to_fact(out, name, fact)
+            case ControlsChanged(surface, changes):
+                self._linked.changes(surface, changes)
+            case SurfacePresent(surface, link, description):
+                self._linked.here(surface, link, description)
+            case AllReported(surface, t):
+                self._linked.until[surface] = t
 
-    def heard(self, kind: str, name: str, number: float) -> None:
-        """Another end sets a value of the desk, or says to which of its states something has come."""
+    def on_exit(self) -> None:
+        """The process has ended: its surfaces are not connected any more."""
+        if self.port.name == SURFACES:
+            self._linked.ended()
+
+    def _set_by_peer(self, kind: str, name: str, number: float) -> None:
+        """A peer sets a value of the desk, or the state of a binding."""
         if kind == "value":
             self._inbox.hear(time.monotonic(), ("value", name), number)
             return
@@ -56,8 +81,8 @@ class FarEnds(Hearer):
         if cell is not None and binding is not None and int(number) in range(len(binding.phrases)):
             self._engine.turn_to(cell, gesture, int(number))
 
-    def fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
-        """Bindings that lead there by turns have come to where it stands."""
+    def _turn_to_fact(self, out: str, name: str, fact: dict[str, Any]) -> None:
+        """Set bindings with several states to the state that an item has."""
         self._inbox.stirred += 1
         if out == "machine":
             machines = tuple(f"{one} {known['state']}" for one, known in self.port.facts[out].items())
@@ -71,29 +96,12 @@ class FarEnds(Hearer):
             if state is not None:
                 self._engine.turn_to(cell, gesture, state)
 
-    def changes(self, surface: str, changes: list[Sent]) -> None:
-        """Controls of a surface have changed."""
-        self._linked.changes(surface, changes)
-
-    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
-        """A surface has come, or gone."""
-        self._linked.here(surface, link, what)
-
-    def until(self, surface: str, t: float) -> None:
-        """All that happened on a surface until then has been told."""
-        self._linked.until[surface] = t
-
-    def ended(self) -> None:
-        """Whatever was there by these workers is gone."""
-        if self.port.name == SURFACES:
-            self._linked.ended()
-
     def look(self) -> None:
         """After each round: the workers know which program is in front."""
         focus = self._engine.focus
         if focus is not self._focus:
             self._focus = focus
-            self.port.focus_on(focus.app, focus.program)
+            self.port.set_active_program(focus.app, focus.program)
 
     def use_desk(self, desk: Compiled) -> None:
         """Another desk is in force."""
@@ -146,7 +154,7 @@ def far_ends(
     port: object, engine: Engine, inbox: Inbox, linked: Linked, each_round: Callable[[Callable[[], None]], None]
 ) -> FarEnds | None:
     """What a port has to say, if it is one of workers."""
-    if not isinstance(port, FarPort):
+    if not isinstance(port, WorkersPort):
         return None
     found = FarEnds(port, engine, inbox, linked)
     each_round(found.look)

@@ -20,15 +20,16 @@ from fenko.live.found import FarThing
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.router import Router
-from fenko.outputs.afar import FarPort, Hearer
+from fenko.outputs.messages import ControlsChanged, FromWorkers, SurfacePresent
 from fenko.outputs.port import Settings
+from fenko.outputs.workers_port import WorkersListener, WorkersPort
 
 _ENOUGH = 4
 """Messages of an endless control by which it is recognised."""
 Feed = Callable[[Sequence[Change]], None]
 
 
-class FarSurfaces(Hearer):
+class FarSurfaces(WorkersListener):
     """Hears these `surfaces`, of which `tables` say all that their workers need (`linked`, and the brokers). With `guesses` it is
     recognised by what they send which controls of MIDI controllers turn without end, and what boards have is what they say. Raises
     OSError where no process can be started."""
@@ -54,20 +55,30 @@ class FarSurfaces(Hearer):
         self._turns: dict[str, Turns] = {}
         self.linked = Linked(self.surfaces, feed, note)
         self._router = Router(loop, lambda port, why: None)
-        self._port = FarPort(["feedback"], Settings(tables, note, None, folder), "surfaces")
-        self._port.hearer = self
+        self._port = WorkersPort(["feedback"], Settings(tables, note, None, folder), "surfaces")
+        self._port.listener = self
         self._router.use(self._port)
 
-    def changes(self, surface: str, changes: list[Sent]) -> None:
-        """Controls have changed."""
+    def on_message(self, message: FromWorkers) -> None:
+        """A worker sent this."""
+        match message:
+            case ControlsChanged(surface, changes):
+                self._changed(surface, list(changes))
+            case SurfacePresent(surface, link, description):
+                self._present(surface, link, description)
+
+    def on_exit(self) -> None:
+        """The process has ended: its surfaces are not connected any more."""
+        self.linked.ended()
+
+    def _changed(self, surface: str, changes: list[Sent]) -> None:
         if not self._guesses or surface not in self.surfaces:
             self.linked.changes(surface, changes)
             return
         for change in changes:  # one by one, for after any of them more may be known of its control
             self.linked.changes(surface, [self._guessed(surface, change)])
 
-    def here(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
-        """A surface has come, or gone."""
+    def _present(self, surface: str, link: str, what: dict[str, Any] | None) -> None:
         known = self.surfaces.get(surface)
         if what is not None and known is not None and self._guesses:
             sorts = {
@@ -99,10 +110,6 @@ class FarSurfaces(Hearer):
             self._know(structs.replace(known, shapes=known.shapes | {control: SORTS["dial"]}))
             return (t, control, self._turns[address].turn(value.value))
         return change
-
-    def ended(self) -> None:
-        """Whatever was there is gone."""
-        self.linked.ended()
 
     def send(self, effects: Sequence[Effect]) -> None:
         """Tells surfaces things."""

@@ -13,10 +13,10 @@ from fenko.core.engine import Engine
 from fenko.core.plan import Binding, Cell, Profile, Timed
 from fenko.desk.compiled import Compiled
 from fenko.desk.times import days_of
-from fenko.live.beside import Beside
 from fenko.live.loop import Loop
+from fenko.services.messages import AddUses, JournalState, KeepJournal
 from fenko.system import journal
-from fenko.system.packets import Packets, packed
+from fenko.system.child_process import ChildProcess
 
 EVERY = 1.0
 """Seconds in which what was used is handed over."""
@@ -24,6 +24,8 @@ MOST = 1000
 """Uses in that time; hands do not do more, and what does is left out."""
 _MOST_WAITING = 1 << 20
 """Bytes that wait for the other end; while it does not read, later uses are lost."""
+_ENDS_WITHIN = 2.0
+"""Seconds in which the rest is written before the desk ends without waiting any longer."""
 _AGAIN = 5.0
 """Seconds from one start of the process that writes to the next, at least."""
 _Row = tuple[float, str, str, str, Binding | float, Focus, Profile]
@@ -36,12 +38,11 @@ class Journalling:
     def __init__(self, desk: Compiled, engine: Engine, loop: Loop, note: Any) -> None:
         self._engine = engine
         self._note = note
-        self._beside = Beside(loop, "fenko.services.journalling", self._heard, self._ended)
-        self._packets = Packets()
+        self._loop = loop
+        self._child = self._new_child()
         self._rows: list[_Row] = []
         self._more: dict[int, int] = {}
         """Of detents in a row only the first is a row; how many more there were."""
-        self._waiting = bytearray()
         self._timer = loop.timer(self._hand_over)
         self._keep, self._timed = self._note_taker()
         self._started = -inf
@@ -63,7 +64,9 @@ class Journalling:
         days = days_of(desk.tables.get("journal", {}).get("keep", "nothing"))
         if (desk.folder, days) == (self._folder, self._days):
             return
-        self._end(self._beside.leave)
+        self._hand_over_rest()
+        self._child.leave()
+        self._child = self._new_child()
         self._folder, self._days = desk.folder, days
         self._started = -inf
         self._engine.tell(self._keep if days else None, self._timed if days else None)
@@ -103,29 +106,14 @@ class Journalling:
 
     def _hand_over(self, now: float) -> None:
         uses = self._uses(time.time() - time.monotonic())
-        if not (uses or self._waiting) or (not self._beside.there and now < self._started + _AGAIN):
-            return  # nobody writes it: it is lost
-        try:
-            if not self._beside.there:
-                self._started = now
-                self._waiting.clear()
-                self._beside.start()
-                self._say({"path": str(journal.journal_file(self._folder)), "days": self._days})
-            if uses:
-                self._say(uses)
-            self._send()
-        except OSError as why:
-            self._fails(str(why))
-
-    def _say(self, what: Any) -> None:
-        if len(self._waiting) < _MOST_WAITING:
-            self._waiting += packed(what)
-
-    def _send(self) -> None:
-        """Sends as much as the other end takes; the rest waits for the next time."""
-        del self._waiting[: self._beside.send_some(self._waiting)]
-        if self._waiting:
-            self._timer.set_in(EVERY)
+        if not uses or self._child.unsent > _MOST_WAITING:
+            return
+        if not self._child.running:
+            if now < self._started + _AGAIN:
+                return  # nobody writes it: it is lost
+            self._started = now
+            self._child.try_start()
+        self._child.send(AddUses(uses))
 
     def _uses(self, clock: float) -> list[journal.Use]:
         """What has come since the last time."""
@@ -152,30 +140,38 @@ class Journalling:
 
     # --- The other end ---
 
-    def _heard(self, data: bytes) -> None:
-        for wrong in self._packets.of(data):
-            if wrong:
-                self._fails(str(wrong))
-            elif self.wrong:
-                self.wrong = ""
-                self._note("the journal is written again")
+    def _new_child(self) -> ChildProcess:
+        return ChildProcess(
+            "fenko.services.journalling",
+            JournalState,
+            self._on_message,
+            self._on_exit,
+            loop=self._loop,
+            on_start=lambda: self._child.send(KeepJournal(str(journal.journal_file(self._folder)), self._days)),
+        )
+
+    def _on_message(self, message: JournalState) -> None:
+        if message.error:
+            self._fails(message.error)
+        elif self.wrong:
+            self.wrong = ""
+            self._note("the journal is written again")
 
     def _fails(self, why: str) -> None:
         if not self.wrong:
             self._note(f"the journal is not written: {why}")
         self.wrong = why
 
-    def _ended(self) -> None:
-        self._packets = Packets()
-        self._fails("the process that writes it has ended")
+    def _on_exit(self, reason: str) -> None:
+        self._fails(f"the process that writes it has ended{f' ({reason})' if reason else ''}")
 
     def close(self) -> None:
         """Hands over the rest and ends it."""
-        self._end(self._beside.finish)
+        self._hand_over_rest()
+        self._child.finish(_ENDS_WITHIN, kill=False)
 
-    def _end(self, end: Callable[[bytes], None]) -> None:
+    def _hand_over_rest(self) -> None:
         if self.on and self._rows:
             self._hand_over(time.monotonic())
         self._timer.set(inf)
         self._layers.clear()
-        end(bytes(self._waiting))

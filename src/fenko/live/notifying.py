@@ -5,9 +5,10 @@ from __future__ import annotations
 from math import inf
 
 from fenko.desk.compiled import Compiled
-from fenko.live.beside import Beside
 from fenko.live.loop import Loop
-from fenko.system.packets import packed
+from fenko.services.messages import ShowNotification
+from fenko.system.child_process import ChildProcess
+from fenko.system.wire import Failed
 
 SOON = 0.1
 """Seconds in which what is replaced at once is not shown."""
@@ -18,7 +19,9 @@ class Notifier:
     """Has a process beside the desk show things, which is started when there is something to show."""
 
     def __init__(self, loop: Loop) -> None:
-        self._beside = Beside(loop, "fenko.services.notifying", lambda data: None, self.close)
+        self._child = ChildProcess(
+            "fenko.services.notifying", Failed, lambda message: None, lambda reason: self._waiting.clear(), loop=loop
+        )
         self._waiting: dict[str, tuple[str, str]] = {}
         self._timer = loop.timer(self._send)
         self._errors, self._profiles = True, False
@@ -39,22 +42,18 @@ class Notifier:
             self._show("profile", name, why)
 
     def _show(self, kind: str, title: str, body: str) -> None:
-        if title or self._beside.there or kind in self._waiting:
+        if title or self._child.running or kind in self._waiting:
             self._waiting[kind] = (title, body[:_LONGEST])
             self._timer.set_in(SOON)
 
     def _send(self, now: float) -> None:
         waiting, self._waiting = self._waiting, {}
-        try:
-            if not self._beside.there:
-                self._beside.start()
-            # Small, and of each kind one; where it does not fit, nobody reads, and nothing is lost.
-            self._beside.send(b"".join(packed((kind, *what)) for kind, what in waiting.items()))
-        except OSError:
-            self.close()
+        self._child.try_start()
+        for kind, (title, body) in waiting.items():
+            self._child.send(ShowNotification(kind, title, body))
 
     def close(self) -> None:
         """Shows nothing more."""
         self._timer.set(inf)
         self._waiting.clear()
-        self._beside.close()
+        self._child.close()

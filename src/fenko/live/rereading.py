@@ -10,15 +10,16 @@ from collections.abc import Callable
 from functools import partial
 from math import inf
 from pathlib import Path
-from typing import Any
 
 from fenko.desk.compiled import Compiled
 from fenko.desk.sources import digest_of
 from fenko.live.loop import Loop
-from fenko.live.service import Services
 from fenko.services.compiling import Assembly, Broken
+from fenko.services.messages import CompileDesk, CompilerFailed, DeskEnd, DeskPart, FromCompiler
+from fenko.system.child_process import ChildProcess
 from fenko.system.files import real_path
 from fenko.system.inotify import FolderWatch
+from fenko.system.trouble import described
 
 SOON = 0.05
 """Seconds from a change of a file to the reading, for files that are saved together."""
@@ -37,11 +38,15 @@ Told = Callable[[str | None, bool], None]
 
 
 class Compiling:
-    """Has desks compiled by the second process, one at a time."""
+    """Compiles desks in a child process, one at a time."""
 
     def __init__(self, loop: Loop) -> None:
-        self._services = Services(loop)
+        self.child = ChildProcess(
+            "fenko.services.compiler", FromCompiler, self._on_message, self._on_exit, loop=loop, paced=True
+        )
         self._assembly: Assembly | None = None
+        self._found: Compiled | Broken | None = None
+        self._done: Callable[[Found], None] = lambda found: None
         self._waiting: deque[tuple[str, Settings, Callable[[Found], None]]] = deque()
 
     @property
@@ -57,30 +62,43 @@ class Compiling:
                 self._waiting.append((folder, settings, done))
                 return True
             return False
-        assembly = self._assembly = Assembly()
+        assembly = Assembly()
+        self._assembly, self._found, self._done = assembly, None, done
         gc.disable()  # nothing of a desk is rubbish, and looking for some takes longer than a press
-        found: list[Found] = []
-
-        def answered(word: str, what: Any) -> None:
-            if word == "part":
-                if (one := assembly.take(*what)) is not None:
-                    found.append(one)
-                return
-            self._assembly = None
-            gc.freeze()
-            gc.enable()
-            done(found[0] if found and word == "done" else str(what))
-            if self._waiting and self._assembly is None:
-                self.ask(*self._waiting.popleft())
-
-        if not self._services.ask("compile", folder, settings, answer=answered):
-            answered("failed", "too much is under way")
+        self.child.try_start()
+        if self._assembly is assembly:  # otherwise it could not be started, and the answer is known
+            self.child.send(CompileDesk(folder, settings))
         return True
 
+    def _on_message(self, message: FromCompiler) -> None:
+        match message:
+            case DeskPart(data) if self._assembly is not None:
+                try:
+                    self._found = self._assembly.read(data) or self._found
+                except Exception as why:  # a part needs code of an output that this process cannot load
+                    self.child.stop()
+                    self._answer(f"it cannot be read: {described(why)}")
+            case DeskEnd():
+                self._answer(self._found or "no desk was received")
+            case CompilerFailed(reason):
+                self._answer(reason)
+
+    def _on_exit(self, reason: str) -> None:
+        if self._assembly is not None:
+            self._answer(f"the process that compiles it has ended{f' ({reason})' if reason else ''}")
+
+    def _answer(self, found: Found) -> None:
+        self._assembly = None
+        gc.freeze()
+        gc.enable()
+        self._done(found)
+        if self._waiting and self._assembly is None:
+            self.ask(*self._waiting.popleft())
+
     def close(self) -> None:
-        """Ends the second process."""
+        """End the child process."""
         self._waiting.clear()
-        self._services.close()
+        self.child.close()
 
 
 class Rereading:

@@ -9,9 +9,9 @@ from fenko.core.words import reason
 from fenko.desk.compiled import ALWAYS, Compiled
 from fenko.desk.trust import Agreement
 from fenko.live.far import SURFACES
-from fenko.outputs.afar import FarPort
 from fenko.outputs.port import Memory, Port, PortError, Settings
 from fenko.outputs.ports import open_port, parts_of, ports_for
+from fenko.outputs.workers_port import WorkersPort
 from fenko.system.session import display_name, on_wayland
 
 
@@ -51,7 +51,7 @@ def open_ports(
         settings = Settings(desk.tables, warn, None, desk.folder, Agreement(desk.folder).holds)
         try:
             if missing:
-                ports.append(FarPort(missing, settings, process))
+                ports.append(WorkersPort(missing, settings, process))
         except OSError as why:
             warn(f"no second process can be started, so nothing but keys is sent: {reason(why)}")
     return ports
@@ -63,7 +63,7 @@ def ears(desk: Compiled, warn: Callable[[str], None]) -> list[Port]:
     if not outs or not _listens(desk):
         return []
     try:
-        return [FarPort(outs, Settings(desk.tables, warn, None, desk.folder), SURFACES, hears_only=True)]
+        return [WorkersPort(outs, Settings(desk.tables, warn, None, desk.folder), SURFACES, receive_only=True)]
     except OSError as why:
         warn(f"MIDI controllers and boards cannot be heard: {reason(why)}")
         return []

@@ -1,8 +1,9 @@
-"""Compiles a desk, and sends it in pieces that are taken apart fast."""
+"""Compiles a desk into parts that another process can read fast, and assembles a desk from such parts."""
 
 from __future__ import annotations
 
 import os
+import pickle
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -63,12 +64,16 @@ def _read(folder: str, settings: tuple[tuple[tuple[str, ...], str], ...]) -> Com
 
 
 class Assembly:
-    """Puts the pieces together again."""
+    """Assembles a desk from its parts."""
 
     def __init__(self) -> None:
         self._controls: dict[str, Any] = {}
         self._levels: dict[str, Level] = {}
         self._profiles: dict[str, Profile] = {}
+
+    def read(self, data: bytes) -> Compiled | Broken | None:
+        """Add a part as it was sent; return the desk, or what is wrong with it, with the last one."""
+        return self.take(*pickle.loads(data))
 
     def take(self, word: str, what: Any) -> Compiled | Broken | None:
         """One piece; the desk, or what is wrong with it, with the last of them."""

@@ -2,18 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
-import signal
-import socket
-import sys
 import time
 from pathlib import Path
-from typing import Any
 
-import msgspec
-
+from fenko.services.messages import AddUses, JournalState, KeepJournal, ToJournal
 from fenko.system.journal import Journal, JournalError, Use
-from fenko.system.packets import Packets, packed
+from fenko.system.parent_process import ParentProcess, serve
 
 _DAY = 86_400
 
@@ -50,34 +44,24 @@ class Writer:
             self._journal = None
 
 
-def main() -> None:
-    """Serves the socket whose descriptor is the first argument, until the other end is gone."""
-    for number in (signal.SIGINT, signal.SIGHUP, signal.SIGUSR1, signal.SIGTERM):
-        signal.signal(number, signal.SIG_IGN)
-    packets = Packets()
+def work(parent: ParentProcess) -> None:
+    """Write what is used until the parent ends."""
     writer: Writer | None = None
-    told: str | None = None
-    with socket.socket(fileno=int(sys.argv[1])) as line:
-        while data := line.recv(1 << 16):
-            for packet in packets.of(data):
-                if isinstance(packet, dict):
-                    if writer is not None:
-                        writer.close()
-                    writer = Writer(Path(packet["path"]), float(packet["days"]))
-                elif writer is not None:
-                    uses = _uses(packet)
-                    writer.write(uses, time.time())
-                    if writer.wrong != told:
-                        told = writer.wrong
-                        line.sendall(packed(told))
-        if writer is not None:
-            writer.close()
-
-
-def _uses(packet: Any) -> list[Use]:
-    return msgspec.convert(packet, list[Use])
+    reported: str | None = None
+    for message in parent.messages():
+        match message:
+            case KeepJournal(path, days):
+                if writer is not None:
+                    writer.close()
+                writer = Writer(Path(path), days)
+            case AddUses(uses) if writer is not None:
+                writer.write(uses, time.time())
+                if writer.wrong != reported:
+                    reported = writer.wrong
+                    parent.send(JournalState(reported))
+    if writer is not None:
+        writer.close()
 
 
 if __name__ == "__main__":
-    with contextlib.suppress(ConnectionError):  # who told is gone
-        main()
+    serve(work, ToJournal)

@@ -4,13 +4,10 @@ Whoever shows notifications may be slow, or there may be nobody; the desk hears 
 
 from __future__ import annotations
 
-import contextlib
-import signal
-import socket
-import sys
 from typing import Any
 
-from fenko.system.packets import Packets
+from fenko.services.messages import ShowNotification
+from fenko.system.parent_process import ParentProcess, serve
 
 PATIENCE = 3.0
 """Seconds in which a notification is taken."""
@@ -66,19 +63,13 @@ class Shown:
         return body
 
 
-def main() -> None:
-    """Serves the socket whose descriptor is the first argument, until the other end is gone."""
-    for number in (signal.SIGINT, signal.SIGHUP, signal.SIGUSR1, signal.SIGTERM):
-        signal.signal(number, signal.SIG_IGN)
-    shown, packets = Shown(), Packets()
-    with socket.socket(fileno=int(sys.argv[1])) as line:
-        while data := line.recv(1 << 16):
-            newest = {str(kind): (str(title), str(body)) for kind, title, body in packets.of(data)}
-            for kind, (title, body) in newest.items():
-                if kind in _URGENCY:
-                    shown.show(kind, title, body)
+def work(parent: ParentProcess) -> None:
+    """Show notifications until the parent ends; of several of one kind that wait, only the newest."""
+    shown = Shown()
+    while (received := parent.receive()) is not None:
+        for message in {message.kind: message for message in received}.values():
+            shown.show(message.kind, message.title, message.body)
 
 
 if __name__ == "__main__":
-    with contextlib.suppress(ConnectionError):  # who asked is gone
-        main()
+    serve(work, ShowNotification)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import select
-import sys
 import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
@@ -25,6 +23,7 @@ from fenko.showing.legend import Legend, in_force, why
 from fenko.system.files import whole_file
 from fenko.system.opening import open_overlay
 from fenko.system.overlay import Gesture
+from fenko.system.parent_process import ParentProcess
 from fenko.system.session import DisplayError
 from fenko.system.talking import Talk
 from fenko.system.xpicture import Picture
@@ -39,8 +38,6 @@ _NARROWEST = 110.0
 _HIGHEST = 0.7  # of the screen's height, if that can be
 _STEP, _SMALLEST, _GREATEST = 1.1, 0.4, 4.0
 _AGAIN = 1.0  # seconds after which a desk is looked for again
-_SHOW = b"show"
-"""What is said to have it seen; anything else hides it."""
 
 
 class Spot(Struct):
@@ -78,17 +75,20 @@ def _kept_spot() -> Spot:
 
 
 class LegendWindow:
-    """The window, following the desk that runs, and the next one. Where `held`, it is seen as long as whoever started this says
-    so on the standard input."""
+    """The window, following the desk that runs, and the next one. With a `parent` process, it is visible while that wants it."""
 
     def __init__(
-        self, legend: Legend | None, wanted: tuple[str, ...], note: Callable[[str], None], held: bool = False
+        self,
+        legend: Legend | None,
+        wanted: tuple[str, ...],
+        note: Callable[[str], None],
+        parent: ParentProcess | None = None,
     ) -> None:
         self._legend = legend
         self._wanted = wanted
         self._note = note
-        self._held = held
-        self._visible = not held
+        self._parent = parent
+        self._visible = parent is None
         self._status: dict[str, Any] = {}
         self._ends = False
         self._ahead: list[str] = []
@@ -98,7 +98,7 @@ class LegendWindow:
     def run(self) -> int:
         """Shows it until it is closed, or Ctrl-C."""
         try:
-            self._overlay = open_overlay("Fenko: legend", solid=not self._held)
+            self._overlay = open_overlay("Fenko: legend", solid=self._parent is None)
         except DisplayError as lost:
             self._note(str(lost))
             return 1
@@ -140,7 +140,7 @@ class LegendWindow:
         sources: list[Any] = [
             self._overlay.fd,
             *([told] if told is not None else ()),
-            *([sys.stdin] if self._held else ()),
+            *([self._parent] if self._parent is not None else ()),
         ]
         due = [one for one in (self._overlay.due, until) if one is not None]
         wait = max(0.0, min(due) - time.monotonic()) if due else None
@@ -155,20 +155,19 @@ class LegendWindow:
             if self._legend is not None and self._status.get("version") != heard[-1]["version"]:
                 self._ahead = list(self._legend.desk.plan.profiles)
             self._status, draws = heard[-1], True
-        if sys.stdin in ready:
-            draws = self._ordered() or draws
+        if self._parent is not None and self._parent in ready:
+            draws = self._obey(self._parent) or draws
         if self._overlay.due is not None and self._overlay.due <= time.monotonic():
             self._overlay.rise()
         if draws:
             self._draw()
 
-    def _ordered(self) -> bool:
-        """Takes what whoever started this says; whether there is something to draw now."""
-        data = os.read(sys.stdin.fileno(), 4096)
-        self._ends = not data
-        words = data.split()
-        if words:
-            self._visible = words[-1] == _SHOW
+    def _obey(self, parent: ParentProcess) -> bool:
+        """Handle messages of the parent; return whether there is something to draw now."""
+        messages = parent.receive()
+        self._ends = messages is None
+        if messages:
+            self._visible = messages[-1].visible
             if not self._visible:
                 self._overlay.hide()
         return self._visible
@@ -191,7 +190,7 @@ class LegendWindow:
                 file.write(msgspec.json.encode(self._spot))
 
     def _draw(self) -> None:
-        if not self._visible or (self._held and not self._status):
+        if not self._visible or (self._parent is not None and not self._status):
             self._overlay.hide()
             return
         picture = self._picture(self._status)
@@ -215,10 +214,5 @@ class LegendWindow:
             for view in self._legend.doing(status, self._wanted)
         ]
         paused = "paused" if status["paused"] else why(status)
-        most = _WIDE_HELD if self._held else _WIDE
+        most = _WIDE_HELD if self._parent is not None else _WIDE
         return board(in_force(status), paused, blocks, min(most, wide * 0.9), high * _HIGHEST, self._look)
-
-
-def held_window(wanted: tuple[str, ...]) -> LegendWindow:
-    """A window that is shown by a control that is held."""
-    return LegendWindow(None, wanted, lambda text: print(text, file=sys.stderr), held=True)

@@ -1,9 +1,9 @@
-"""Started by a running desk, with the number of the socket between them."""
+"""The process of the workers, a child of the desk."""
 
 from __future__ import annotations
 
-import sys
+from fenko.outputs.messages import FromDesk
+from fenko.system.parent_process import serve
+from fenko.workers.host import run
 
-from fenko.workers.host import main
-
-main(int(sys.argv[1]))
+serve(run, FromDesk)

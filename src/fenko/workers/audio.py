@@ -97,15 +97,15 @@ class AudioWorker(Worker):
 
     def send(self, effects: Sequence[Effect]) -> None:
         """Levels, steps and mutes."""
-        with _as_away():
-            for _, _, act, of, value in effects:
+        for _, _, act, of, value in effects:
+            with self._as_away():
                 found = list(self._found(of))
                 if not found:
                     what = "the program in front" if of == FRONT else f"`{of}`"
                     self.desk.note(f"Audio server: {what} plays nothing, so its volume cannot be changed")
                 for one in found:
                     self._do(one, act, value)
-            self._changed_at = time.monotonic()
+        self._changed_at = time.monotonic()
 
     def _do(self, one: Any, act: str, value: Any) -> None:
         pulse = self._pulse
@@ -179,9 +179,24 @@ class AudioWorker(Worker):
             return left
         if ears.news.is_set():
             ears.news.clear()
-            with _as_away():
+            with self._as_away():
                 self._tell()
         return None
+
+    @contextlib.contextmanager
+    def _as_away(self) -> Iterator[None]:
+        """Raise Away if the connection ends during what is asked; an item that has just vanished is no error."""
+        import pulsectl
+
+        try:
+            yield
+        except pulsectl.PulseDisconnected:
+            raise Away("the audio server is gone") from None
+        except pulsectl.PulseError as why:
+            vanished = isinstance(why, pulsectl.PulseOperationFailed | pulsectl.PulseIndexError)
+            # The library also reports an operation as failed that a lost connection has cut short.
+            if not vanished or not self._pulse.connected:
+                raise Away("the audio server is gone") from None
 
     def _tell(self) -> None:
         found: dict[str, dict[str, Any]] = {}
@@ -219,19 +234,6 @@ def _level(one: Any) -> float:
 
 def _standing(one: Any) -> dict[str, Any]:
     return {"level": round(_level(one), 4), "muted": bool(one.mute)}
-
-
-@contextlib.contextmanager
-def _as_away() -> Iterator[None]:
-    """A server that goes away while it is asked for something."""
-    import pulsectl
-
-    try:
-        yield
-    except (pulsectl.PulseDisconnected, pulsectl.PulseOperationFailed, pulsectl.PulseError) as why:
-        if isinstance(why, pulsectl.PulseOperationFailed | pulsectl.PulseIndexError):
-            return  # what was meant has just gone
-        raise Away("the audio server is gone") from None
 
 
 class Ears:

@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import signal
-import socket
 import time
 from collections.abc import Callable, Mapping, Sequence
 from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-from fenko.core.changes import Effect, Moving
+from fenko.core.changes import Effect
 from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
+from fenko.outputs.messages import ActiveProgram, AtWork, Do, FromDesk, LeftOver, Note, Release, UseDesk
 from fenko.outputs.registered import load
-from fenko.system.packets import Packets
+from fenko.system.parent_process import ParentProcess
 from fenko.system.trouble import described
 from fenko.system.turns import short_turns
 from fenko.workers.lane import LAST_WORDS, Lane, Line, Telling
@@ -26,9 +25,9 @@ from fenko.workers.worker import Worker
 class Host:
     """All lanes of a desk: one for each output, or for each of its ends where these have nothing to do with one another."""
 
-    def __init__(self, line: socket.socket) -> None:
-        self._line = line
-        self._back = Line(line)
+    def __init__(self, parent: ParentProcess) -> None:
+        self._parent = parent
+        self._back = Line(parent)
         self._lanes: dict[tuple[str, str], Lane] = {}
         self._read: dict[tuple[str, str], dict[str, Any]] = {}
         self._ending: list[Lane] = []
@@ -36,36 +35,33 @@ class Host:
 
     def run(self) -> None:
         """Takes what the desk sends until it is gone; then everything ends."""
-        packets = Packets()
-        with contextlib.suppress(OSError):
-            while data := self._line.recv(1 << 16):
-                for word, *what in packets.of(data):
-                    try:
-                        self._take(word, what)
-                    except Exception as why:  # of one worker, or of somebody else's code; the others go on
-                        self._back.put(None, ["note", f"unexpected error at `{word}`: {described(why)}"])
+        for message in self._parent.messages():
+            try:
+                self._take(message)
+            except Exception as why:  # of one worker, or of somebody else's code; the others go on
+                self._back.put(None, Note(f"unexpected error at `{type(message).__name__}`: {described(why)}"))
         _end([*self._lanes.values(), *self._ending])
 
-    def _take(self, word: str, what: list[Any]) -> None:
-        match word:
-            case "effects":
-                for place, effects in _by_lane(*what).items():
+    def _take(self, message: FromDesk) -> None:
+        match message:
+            case Do():
+                for place, effects in _by_lane(message.typed()).items():
                     if place in self._lanes:
                         self._lanes[place].put(effects)
-            case "desk":
-                self._use(*what)
-            case "focus":
-                self._focus = (what[0], what[1])
-                self._each(lambda worker: worker.focus(*self._focus))
-            case "alive":
-                self._each(lambda worker: worker.alive(what[0]))
-            case "release":
+            case UseDesk(folder, outs, tables):
+                self._use(folder, outs, tables)
+            case ActiveProgram(app, program):
+                self._focus = (app, program)
+                self._each(lambda worker: worker.focus(app, program))
+            case AtWork(at):
+                self._each(lambda worker: worker.alive(at))
+            case Release():
                 for lane in self._lanes.values():
                     lane.release()
-            case "begun":
-                begun = _by_lane(what[0], ())
+            case LeftOver(begun, left):
+                of_lane = _by_lane(begun)
                 for (out, end), lane in self._lanes.items():
-                    effects, facts = begun.get((out, end), []), what[1].get(out) or {}
+                    effects, facts = of_lane.get((out, end), []), left.get(out) or {}
                     if effects or facts:
                         lane.take_over(effects, facts)
 
@@ -127,15 +123,14 @@ def _read_by(output: Output, end: str, folder: str, tables: Mapping[str, Any]) -
     return read | {output.each: {end: tables[output.each][end]}} if output.each else read
 
 
-def _by_lane(effects: Sequence[Sequence[Any]], moving: Sequence[int]) -> dict[tuple[str, str], list[Effect]]:
-    """Effects, of which those at `moving` move, by the lane that does them."""
+def _by_lane(effects: Sequence[Effect]) -> dict[tuple[str, str], list[Effect]]:
+    """Effects by the lane that does them."""
     found: dict[tuple[str, str], list[Effect]] = {}
-    move = frozenset(moving)
-    for number, effect in enumerate(effects):
+    for effect in effects:
         output = OUTPUTS.get(effect[1])
         if output is not None:
             end = output.end(*effect[3:]) if output.each else ""
-            found.setdefault((output.name, end), []).append(Moving(effect) if number in move else tuple(effect))
+            found.setdefault((output.name, end), []).append(effect)
     return found
 
 
@@ -147,13 +142,12 @@ def _end(lanes: list[Lane]) -> None:
         lane.join(max(0.0, until - time.monotonic()))
 
 
-def main(fd: int) -> None:
-    """The whole process, at the socket with that number."""
+def run(parent: ParentProcess) -> None:
+    """The whole process."""
     for number in (signal.SIGINT, signal.SIGHUP, signal.SIGTERM):
         # Not ignored, which programs that are started from here would inherit.
         signal.signal(number, lambda number, frame: None)
     short_turns()  # a press passes three threads on its way
     load()
-    line = socket.socket(fileno=fd)
-    Host(line).run()
+    Host(parent).run()
     os._exit(0)  # threads that still wait for somebody are waited for no longer

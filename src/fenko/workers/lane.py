@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import socket
 import threading
 import time
 from collections.abc import Mapping, Sequence
@@ -13,9 +12,21 @@ from typing import Any
 from fenko.core.backlog import Backlog, queued_as
 from fenko.core.changes import Effect
 from fenko.core.flow import Sent, summed_up
-from fenko.core.inputs import Raw
 from fenko.core.registration import Output
-from fenko.system.packets import packed
+from fenko.outputs.messages import (
+    AllReported,
+    ControlsChanged,
+    Ended,
+    Fact,
+    NeedsDesk,
+    Note,
+    NumberIs,
+    SetByPeer,
+    SurfacePresent,
+    TookOver,
+    WorkerMessage,
+)
+from fenko.system.parent_process import ParentProcess
 from fenko.system.trouble import described
 from fenko.workers.worker import Away, Desk, Worker
 
@@ -33,15 +44,15 @@ _MOST_CHANGES = 4000
 class Line:
     """The way back to the desk. Never waits: what does not fit is left out, but for the newest of each fact."""
 
-    def __init__(self, line: socket.socket) -> None:
-        self._line = line
+    def __init__(self, parent: ParentProcess) -> None:
+        self._parent = parent
         self._lock = threading.Lock()
         self._wake = threading.Event()
-        self._waiting: dict[Any, list[Any]] = {}
+        self._waiting: dict[Any, WorkerMessage] = {}
         self._order = 0
         threading.Thread(target=self._run, daemon=True).start()
 
-    def put(self, key: Any, what: list[Any]) -> None:
+    def put(self, key: Any, what: WorkerMessage) -> None:
         """This is told; of a key only the newest."""
         with self._lock:
             if key is None:
@@ -53,7 +64,7 @@ class Line:
             self._waiting[key] = what
         self._wake.set()
 
-    def put_each(self, what: list[Any]) -> None:
+    def put_each(self, what: WorkerMessage) -> None:
         """This is told whatever happens, in its place."""
         with self._lock:
             self._order += 1
@@ -64,15 +75,14 @@ class Line:
         """Changes of a surface: together with those that wait and nothing has come in between. Where the desk does not read, what
         waits is summed up."""
         with self._lock:
-            last = next(reversed(self._waiting), None)
-            if last is not None and self._waiting[last][:2] == ["changes", surface]:
-                waiting: list[Sent] = self._waiting[last][2]
-                waiting.extend(changes)
-                if len(waiting) > _MOST_CHANGES:
-                    waiting[:] = summed_up(waiting)
+            last = next(reversed(self._waiting.values()), None)
+            if isinstance(last, ControlsChanged) and last.surface == surface:
+                last.changes.extend(changes)
+                if len(last.changes) > _MOST_CHANGES:
+                    last.changes[:] = summed_up(last.changes)
             else:
                 self._order += 1
-                self._waiting[self._order] = ["changes", surface, list(changes)]
+                self._waiting[self._order] = ControlsChanged(surface, list(changes))
         self._wake.set()
 
     def _run(self) -> None:
@@ -83,23 +93,17 @@ class Line:
                 waiting, self._waiting = list(self._waiting.values()), {}
             for what in waiting:
                 try:
-                    packet = packed(_plain(what))
-                except (ValueError, OverflowError, TypeError) as why:  # another program says more than can be passed on
-                    packet = packed(["note", f"what `{what[0]}` tells cannot be passed on: {described(why)}"])
-                try:
-                    self._line.sendall(packet)
+                    try:
+                        self._parent.send(what)
+                    except (
+                        ValueError,
+                        OverflowError,
+                        TypeError,
+                    ) as why:  # another program says more than can be passed on
+                        about = type(what).__name__
+                        self._parent.send(Note(f"what `{about}` tells cannot be passed on: {described(why)}"))
                 except OSError:
                     return  # the desk is gone; the reader sees it too
-
-
-def _plain(what: list[Any]) -> list[Any]:
-    """What is told, as plain data."""
-    if what[0] != "changes":
-        return what
-    return [
-        *what[:2],
-        [(t, control, *(value if isinstance(value, Raw) else (value,))) for t, control, value in what[2]],
-    ]
 
 
 class Telling(Desk):
@@ -115,34 +119,34 @@ class Telling(Desk):
         now = time.monotonic()
         if now - self._said.get(text, -inf) >= _AGAIN:
             self._said = {said: at for said, at in self._said.items() if now - at < _AGAIN} | {text: now}
-            self._line.put(None, ["note", text])
+            self._line.put(None, Note(text))
 
     def number(self, name: str, number: float) -> None:
         """A number of this output."""
-        self._line.put(("number", self._out, name), ["number", self._out, name, number])
+        self._line.put(("number", self._out, name), NumberIs(self._out, name, number))
 
     def fact(self, name: str, what: Mapping[str, Any] | None) -> None:
         """How something stands."""
-        self._line.put(("fact", self._out, name), ["fact", self._out, name, what])
+        self._line.put(("fact", self._out, name), Fact(self._out, name, dict(what) if what is not None else None))
 
     def ended(self, effects: Sequence[Effect]) -> None:
         """These were done; what they ended has ended."""
         keys = [queued.key for effect in effects if (queued := queued_as(effect)).how == "end"]
         if keys:
-            self._line.put_each(["ended", self._out, keys])
+            self._line.put_each(Ended(self._out, keys))
 
     def took(self, begun: Sequence[Effect]) -> None:
         """What another worker had begun has ended."""
-        self._line.put_each(["took", self._out])
-        self._line.put_each(["ended", self._out, [queued_as(effect).key for effect in begun]])
+        self._line.put_each(TookOver(self._out))
+        self._line.put_each(Ended(self._out, [queued_as(effect).key for effect in begun]))
 
     def watch(self, seconds: float) -> None:
         """It has to hear that the desk is at work."""
-        self._line.put(("watch", self._out), ["watch", seconds])
+        self._line.put(("watch", self._out), NeedsDesk(seconds))
 
     def heard(self, kind: str, name: str, number: float) -> None:
         """The other end sets something of the desk."""
-        self._line.put(("heard", kind, name), ["heard", kind, name, number])
+        self._line.put(("heard", kind, name), SetByPeer(kind, name, number))
 
     def changes(self, surface: str, changes: Sequence[Sent]) -> None:
         """Controls have changed."""
@@ -150,11 +154,11 @@ class Telling(Desk):
 
     def here(self, surface: str, link: str, what: Mapping[str, Any] | None) -> None:
         """A surface is there, or gone."""
-        self._line.put_each(["here", surface, link, what])
+        self._line.put_each(SurfacePresent(surface, link, dict(what) if what is not None else None))
 
     def until(self, surface: str, t: float) -> None:
         """All has been told."""
-        self._line.put(("until", surface), ["until", surface, t])
+        self._line.put(("until", surface), AllReported(surface, t))
 
 
 class Lane:

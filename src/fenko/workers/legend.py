@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
 import importlib
-import subprocess
-import sys
+import os
+import select
 import threading
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.system.child_process import ChildProcess
 from fenko.system.opening import open_overlay
 from fenko.system.session import DisplayError
+from fenko.system.wire import Failed, Message
 from fenko.workers.worker import Away, Worker
 
 _ENDS = 1.0  # seconds that it has for that
@@ -32,87 +33,69 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str]
     return [(True, "the legend is shown over all windows", "")]
 
 
+class ShowLegend(Message, frozen=True):
+    """Show the window, or hide it."""
+
+    visible: bool
+
+
 class LegendWorker(Worker):
-    """Starts the window with the desk, hidden, and again if it should end."""
+    """Starts the window's process with the desk, hidden, and again if it ends."""
 
     eager = True
 
     def __init__(self, *arguments: Any) -> None:
         super().__init__(*arguments)
-        self._window: subprocess.Popen[bytes] | None = None
-        self._shown = False
+        self._window: ChildProcess | None = None
+        self._visible = False
 
     def open(self) -> None:
-        """Starts it."""
-        command = [sys.executable, "-m", "fenko", "legend", "--window", "--held"]
+        """Start the process."""
+        window = self._window = ChildProcess("fenko.showing.held_window", Failed, _ignore, self._on_exit)
         try:
-            self._window = subprocess.Popen(
-                command,
-                stdin=subprocess.PIPE,
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.PIPE,
-                start_new_session=True,
-            )
+            window.start()
+            process = os.pidfd_open(window.pid)
         except OSError as why:
             raise Away(f"the window cannot be started: {why}") from why
-        threading.Thread(target=self._until_gone, args=(self._window,), daemon=True).start()
-        if self._shown:
-            self._say(b"show\n")
+        threading.Thread(target=self._wake_at_end, args=(process,), daemon=True).start()
+        window.send(ShowLegend(self._visible))
 
-    def _until_gone(self, window: subprocess.Popen[bytes]) -> None:
-        window.wait()
+    def _wake_at_end(self, process: int) -> None:
+        select.select([process], [], [])
+        os.close(process)
         self.wake()
 
+    def _on_exit(self, reason: str) -> None:
+        raise Away(reason or "its window has ended")
+
     def send(self, effects: Sequence[Effect]) -> None:
-        """Shows and hides."""
+        """Show and hide."""
         for effect in effects:
-            self._shown = effect[2] == "show"
-            self._say(b"show\n" if self._shown else b"hide\n")
+            self._show(effect[2] == "show")
 
-    def _say(self, word: bytes) -> None:
-        if self._window is None or self._window.stdin is None:
-            return
-        try:
-            self._window.stdin.write(word)
-            self._window.stdin.flush()
-        except OSError:
-            self._gone()
-
-    def _gone(self) -> None:
-        window, self._window = self._window, None
-        said = b""
-        if window is not None:
-            with contextlib.suppress(Exception):
-                _, said = window.communicate(timeout=_ENDS)
-        lines = said.decode("utf-8", "replace").strip().splitlines()
-        raise Away(lines[-1] if lines else "its window has ended")
+    def _show(self, visible: bool) -> None:
+        self._visible = visible
+        if self._window is not None:
+            self._window.send(ShowLegend(visible))
 
     def watch(self) -> float | None:
-        """Sees whether it has ended."""
-        if self._window is not None and self._window.poll() is not None:
-            self._gone()
+        """See whether the process has ended."""
+        if self._window is not None:
+            self._window.readable()
         return None
 
     def release(self) -> None:
-        """It is hidden."""
-        if self._shown:
-            self._shown = False
-            with contextlib.suppress(Away):
-                self._say(b"hide\n")
+        """Hide the window."""
+        if self._visible:
+            self._show(False)
 
     def close(self) -> None:
-        """Its window ends."""
+        """End the process."""
         self.release()
         window, self._window = self._window, None
-        if window is None:
-            return
-        with contextlib.suppress(OSError):
-            if window.stdin is not None:
-                window.stdin.close()
-        try:
-            window.wait(_ENDS)
-        except subprocess.TimeoutExpired:
-            window.kill()
-            window.wait()
-        if window.stderr is not None:
-            window.stderr.close()
+        if window is not None:
+            window.finish(_ENDS)
+
+
+def _ignore(message: Failed) -> None:
+    """The window sends nothing else."""
