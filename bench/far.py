@@ -21,8 +21,8 @@ from bench.child import key_report, report
 from bench.rows import Row, median_and_late
 from fenko.core.changes import Effect
 from fenko.core.keys import KERNEL_KEYS
+from fenko.integrations import load
 from fenko.outputs.port import Settings
-from fenko.outputs.registered import load
 from fenko.outputs.workers_port import WorkersPort
 
 load()

@@ -21,13 +21,13 @@ from bench.rows import Row
 from fenko.core.changes import UNPLUG
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
+from fenko.integrations import load
+from fenko.integrations.machine.planner import AxisLimits
+from fenko.integrations.machine.serving import End
+from fenko.integrations.machine.simulated import SimulatedMachine
 from fenko.live.loop import Loop
 from fenko.live.session import Session
-from fenko.machines.planner import AxisLimits
-from fenko.machines.serving import End
-from fenko.machines.simulated import SimulatedMachine
 from fenko.outputs.port import Settings
-from fenko.outputs.registered import load
 from fenko.outputs.workers_port import WorkersPort
 
 SPEED, ACCELERATION = 40.0, 1000.0  # mm a second, mm/s²

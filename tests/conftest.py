@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 import lab
-from fenko.outputs.registered import load
+from fenko.integrations import load
 from lab import KernelTest
 from rails import STARTED
 from started import WITHIN_LAB, run_fenko

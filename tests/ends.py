@@ -312,9 +312,9 @@ def sound_file(path: Path, seconds: float = 2.0, pitch: int = 440) -> Path:
 
 # --- JACK ---
 
-patient_jack = pytest.mark.parametrize("jack", [("--sync", "--timeout", "5000")], indirect=True)
+patient_jack = pytest.mark.parametrize("jack", [("--sync", "--timeout", "1000")], indirect=True)
 """For tests that compare message by message: by default JACK goes on without a client that is late, and drops what that client sends
-or should get in this period. This server waits for all clients, for 5 s at most."""
+or should get in this period. This server waits for all clients, for 1 s at most."""
 
 
 @pytest.fixture

@@ -27,7 +27,7 @@ WITHIN_LAB = "KERNEL_LAB" in os.environ
 _FENKO = multiprocessing.get_context("forkserver")
 _FENKO.set_forkserver_preload([
     "fenko.start", "fenko.cli", "fenko.cli.run", "fenko.cli.devices", "fenko.cli.describe", "fenko.cli.learn", "fenko.cli.watch",
-    "fenko.cli.tune", "fenko.live.session", "fenko.live.guard", "fenko.live.desktop_ready", "fenko.outputs.registered", "evdev", "xcffib.xproto",
+    "fenko.cli.tune", "fenko.live.session", "fenko.live.guard", "fenko.live.desktop_ready", "fenko.integrations", "evdev", "xcffib.xproto",
     "started",
     *(() if WITHIN_LAB else ("fenko.studies.proposing", "fenko.studies.made_up", "fenko.showing.usage_pictures")),  # and SciPy with them
 ])  # fmt: skip

@@ -8,9 +8,9 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from fenko.machines.arcs import PLANES, reach
-from fenko.machines.explained import Machine, Told, explained
-from fenko.machines.planner import AxisLimits
+from fenko.integrations.machine.arcs import PLANES, reach
+from fenko.integrations.machine.explained import Machine, Told, explained
+from fenko.integrations.machine.planner import AxisLimits
 from support import MakeDesk, Run
 
 LIMITS = AxisLimits(0.0, 200.0, 50.0, 100.0)

@@ -377,7 +377,7 @@ def test_what_crashes_is_said_among_the_rest(make_desk: MakeDesk, monkeypatch: p
     folder = make_desk('[surface.pad]\nkind = "gamepad"\n[profile.base.on.pad]\nsouth = \'sound "a.wav"\'\n')
     (folder / "a.wav").write_bytes(b"")
     desk = load_desk(folder)
-    monkeypatch.setattr("fenko.workers.sound.ready", lambda tables, folder: _crashes())
+    monkeypatch.setattr("fenko.integrations.sound.worker.ready", lambda tables, folder: _crashes())
     told = list(facts(desk))
     assert [(one.state, "crashed (SIGKILL)" in one.found) for one in told if one.about == "Sounds"] == [("note", True)]
     assert len(told) > 5

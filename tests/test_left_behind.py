@@ -23,13 +23,13 @@ from fenko.core.engine import Engine
 from fenko.core.plan import BASE, Level, Plan, Profile, Surface, Timing
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
+from fenko.integrations.board.transport import BoardWay
 from fenko.live.keeping import Keeping
 from fenko.live.loop import Loop
 from fenko.live.session import Session
 from fenko.outputs.listing import ListingPort
 from fenko.system.inotify import Coming
 from fenko.system.talking import private_folder
-from fenko.workers.way_board import BoardWay
 from fenko.workers.worker import Away
 from running import Running, take
 from screen import Screen, needs_screen

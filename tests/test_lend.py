@@ -27,14 +27,14 @@ from fenko.core.controls import SORTS
 from fenko.core.engine import Engine
 from fenko.core.flow import off_rest
 from fenko.core.inputs import Raw
-from fenko.core.lent import GONE, MOST_IN_PACKET, Lending, Offer, Taking, read_offer
 from fenko.desk.compiled import compiled
 from fenko.desk.load import load_desk
+from fenko.integrations.lending.protocol import GONE, MOST_IN_PACKET, Lending, Offer, Taking, read_offer
+from fenko.integrations.lending.transport import LentWay
 from fenko.live.announcing import _read
 from fenko.live.inbox import Inbox
 from fenko.live.linked import Linked
 from fenko.live.loop import Timer
-from fenko.workers.way_lent import LentWay
 from started import Started, run_fenko
 from support import FENKO, MakeDesk, Run, tries, wait_for
 

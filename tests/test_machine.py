@@ -18,19 +18,19 @@ from gcode_machine import GcodeMachine
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from fenko.machines.chores import LEFT
-from fenko.machines.chosen import Chosen
-from fenko.machines.controller import ASKED_EVERY, PERIOD, Lost
-from fenko.machines.dialects import DIALECTS
-from fenko.machines.driver import Driver
-from fenko.machines.explained import Machine, Reading, Told, explained
-from fenko.machines.gcode import KNOWN, GcodeError, read_line
-from fenko.machines.jogging import ALIVE, BEYOND, GONE
-from fenko.machines.planner import AxisLimits, Planner
-from fenko.machines.rehearsed import Rehearsal
-from fenko.machines.serving import End, serve
-from fenko.machines.settings import MachineSettings
-from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
+from fenko.integrations.machine.chores import LEFT
+from fenko.integrations.machine.chosen import Chosen
+from fenko.integrations.machine.controller import ASKED_EVERY, PERIOD, Lost
+from fenko.integrations.machine.dialects import DIALECTS
+from fenko.integrations.machine.driver import Driver
+from fenko.integrations.machine.explained import Machine, Reading, Told, explained
+from fenko.integrations.machine.gcode import KNOWN, GcodeError, read_line
+from fenko.integrations.machine.jogging import ALIVE, BEYOND, GONE
+from fenko.integrations.machine.planner import AxisLimits, Planner
+from fenko.integrations.machine.rehearsed import Rehearsal
+from fenko.integrations.machine.serving import End, serve
+from fenko.integrations.machine.settings import MachineSettings
+from fenko.integrations.machine.simulated import FAULTS, Fault, SimulatedMachine
 from rails import Real
 from support import Run, tries, wait_for
 

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from ends import MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
 from fenko.core.phrase import parse_phrase
-from fenko.outputs.registered.midi import described, messages, note_name, note_number
+from fenko.integrations.midi.spec import described, messages, note_name, note_number
 from fenko.system.wire import Message, MessageReader, pack
 from screen import Screen, needs_screen
 from started import Started, run_fenko
@@ -28,7 +28,7 @@ from support import wait_for
 __all__ = ["far", "jack"]
 needs_jack = needed("jackd")
 MONITOR = """
-import sys, threading, jack
+import signal, sys, threading, jack
 client = jack.Client("monitor", no_start_server=True)
 port = client.midi_inports.register("in")
 @client.set_process_callback
@@ -37,6 +37,7 @@ def process(frames):
         sys.stdout.write(bytes(data).hex(" ") + "\\n")
         sys.stdout.flush()
 client.activate()
+signal.signal(signal.SIGTERM, lambda *_: (client.close(), sys.exit()))  # JACK waits for clients that vanish
 threading.Event().wait()
 """
 
@@ -296,7 +297,7 @@ def test_a_synthesiser_plays_the_note_and_ends_it(jack: dict[str, str], far: Mak
 
 
 METER = """
-import sys, threading, jack
+import signal, sys, threading, jack
 client = jack.Client("meter", no_start_server=True)
 port = client.inports.register("in")
 found = [0.0, 0]

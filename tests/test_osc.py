@@ -17,7 +17,7 @@ from ends import MakeFar, far, free_port, jack, needed, program
 from fenko.core.phrase import parse_phrase
 from fenko.desk.load import load_desk
 from fenko.desk.problems import DeskError
-from fenko.workers.osc import Unslip, bundle, message, slip
+from fenko.integrations.osc.worker import Unslip, bundle, message, slip
 
 __all__ = ["far", "jack"]
 engine_needed = needed("scsynth", "jackd")

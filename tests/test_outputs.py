@@ -34,8 +34,8 @@ from fenko.outputs.keys import in_halves, of_halves
 from fenko.outputs.messages import FromDesk, FromWorkers, Note
 from fenko.system.parent_process import ParentProcess
 from fenko.system.wire import MessageReader
-from fenko.workers.lane import FIRST_PAUSE, Lane, Line, Telling
-from fenko.workers.worker import Away, Worker
+from fenko.workers.lane import Lane, Line, Telling
+from fenko.workers.worker import FIRST_PAUSE, Away, Worker
 from support import MakeDesk, Run, tries, wait_for
 
 __all__ = ["far"]

@@ -118,7 +118,7 @@ def _works(commands: Path, folder: Path) -> None:
     assert "missed" in fenko("usage", "--example", "--timeline", "weeks.svg")
     assert "less" in fenko("arrange", "stream", "--example", "--out", "both.png")
     assert "complet" in fenko("completion", "bash")
-    kinds = "import fenko.outputs.registered as r, fenko.workers.osc, fenko.workers.publish, fenko.workers.sound, fenko.workers.audio; r.load()"
+    kinds = "import fenko.integrations as r, fenko.integrations.osc.worker, fenko.integrations.mqtt.worker, fenko.integrations.sound.worker, fenko.integrations.audio.worker; r.load()"
     subprocess.run([commands / "python", "-c", kinds], check=True)
 
 

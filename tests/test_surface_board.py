@@ -22,11 +22,11 @@ from hypothesis import strategies as st
 
 from boards import CONTROLS, Board
 from ends import FarDesk, MakeFar, far, needed
-from fenko.core.board_lines import LONGEST, Alive, BoardReader, Hello, Ready, Said, line
 from fenko.core.controls import SORTS
 from fenko.core.flow import MOST_A_SECOND, Flow, summed_up
 from fenko.core.inputs import Raw
 from fenko.data import BOARDS
+from fenko.integrations.board.lines import LONGEST, Alive, BoardReader, Hello, Ready, Said, line
 from support import FENKO, MakeDesk, tries, wait_for
 
 __all__ = ["far"]

@@ -16,12 +16,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, program, there
+from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
 from fenko.core.controls import SORTS, shape_of
 from fenko.core.inputs import Raw
-from fenko.core.midi_in import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
 from fenko.desk.descriptions import load_description
-from fenko.workers.way_midi import MidiWay, message_for
+from fenko.integrations.midi.incoming import CODINGS, MidiReader, MidiStream, Turns, guessed, steps_in
+from fenko.integrations.midi.transport import MidiWay, message_for
 from support import FENKO, MakeDesk, Run, tries, wait_for
 
 __all__ = ["far", "jack"]
@@ -151,6 +151,7 @@ def test_everything_on_it_is_a_control(jack: dict[str, str], far: MakeFar, contr
 
 
 @needs_jack
+@patient_jack
 def test_its_lamps_are_lit_and_out_in_the_end(jack: dict[str, str], far: MakeFar, controller: Dunnock) -> None:
     hands = far(DESK, jack)
     plugged_in(hands, controller)
@@ -239,7 +240,7 @@ def test_watch_shows_and_records_it(jack: dict[str, str], controller: Dunnock, t
     said = " ".join(shown.text.split())
     assert "dunnock-eight note-36 50 %" in said
     assert "dunnock-eight cc-16 +2 detents" in said
-    assert shown.end() == 0
+    assert shown.end() == 0, shown.text
     (tmp_path / "desk.toml").write_text(
         'format = 1\n[surface.dunnock-eight]\nkind = "midi"\nlinks = ["midi Dunnock*"]\n[surface.dunnock-eight.control.cc-16]\nsort = "dial"\n'
         '[profile.base.on.dunnock-eight]\nnote-36 = "a"\ncc-7.full = "b"\n'

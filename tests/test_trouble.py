@@ -143,7 +143,7 @@ def test_a_peer_that_says_a_state_that_is_none(far: MakeFar) -> None:
         hands.tap("south")
         hands.until(lambda: select.select([peer], [], [], 0)[0])
         _, there = peer.recvfrom(1000)
-        from fenko.workers.osc import message
+        from fenko.integrations.osc.worker import message
 
         for number in (-5, 2, 2**31 - 1, float("nan"), float("inf"), 1):
             peer.sendto(message("/s", [number]), there)

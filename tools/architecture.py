@@ -23,7 +23,7 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "command line, and what it shows": ((2, 86, 96, 9), ["cli", "showing", "drawing"]),
     "sources": (
         (2, 42, 18, 38), ["live.devices", "live.surfaces", "devices.node", "devices.events", "live.focus", "focus.x11", "focus.wayland",
-                          "live.keyboard", "live.running", "live.playing", "live.linked", "core.midi_in", "core.board_lines", "core.lent"],
+                          "live.keyboard", "live.running", "live.playing", "live.linked", "integrations.midi.incoming", "integrations.board.lines", "integrations.lending.protocol"],
     ),
     "inbox": ((23.5, 58, 11.5, 16), ["live.inbox", "live.loop", "core.inputs"]),
     "engine: decides": (
@@ -39,13 +39,13 @@ BOXES: dict[str, tuple[tuple[float, float, float, float], list[str]]] = {
     "session": ((23.5, 35.5, 11.5, 19), ["live.session", "live.wiring", "live.display", "live.talk", "live.rereading", "live.far"]),
     "language: what is said": (
         (38, 5, 28.5, 28),
-        ["core.phrase", "core.reader", "core.registration", "core.verbs", "core.steps", "core.actions", "core.effects", "outputs.registered"],
+        ["core.phrase", "core.reader", "core.registration", "core.verbs", "core.steps", "core.actions", "core.effects"],
     ),
     "desk: files become a plan": (
         (2, 5, 33, 29), ["desk.load", "desk.sources", "desk.bindings", "desk.profiles", "desk.judging", "desk.explaining",
                          "desk.compiled", "core.plan"],
     ),
-    "processes beside it": ((71, 3, 27, 31), ["services", "system.child_process", "live.notifying", "workers.host", "workers.lane", "workers", "workers.surface", "machines", "core.backlog", "core.flow"]),
+    "processes beside it": ((71, 3, 27, 31), ["services", "system.child_process", "live.notifying", "workers.host", "workers.lane", "integrations", "core.backlog", "core.flow"]),
 }  # fmt: skip
 SAYS = {
     "core.contacts": "bounce, thresholds, directions", "core.pending": "chords, bursts, taps in a row",
@@ -54,8 +54,8 @@ SAYS = {
     "core.agenda": "what is due, and when", "core.lights": "what lamps show", "core.strokes": "a stroke alone", "core.choices": "in turn, at random",
     "outputs.keys": "which keys", "outputs.x11": "key codes", "outputs.kwin": "pasted", "outputs.kernel": "key codes",
     "live.guard": "after a kill", "core.verbs": "one file a verb", "core.steps": "the closed set",
-    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "workers": "one file an output", "machines": "jogged, homed, told lines", "core.backlog": "what waits, and how", "outputs.workers_port": "to workers", "system.child_process": "one for all", "outputs.registered": "one file an output", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
-    "workers.surface": "a surface's ways", "core.flow": "floods, summed up", "core.lent": "on the way", "core.board_lines": "lines", "core.midi_in": "messages", "live.devices": "of the desk",
+    "desk.judging": "check's findings", "showing": "legends, sheets, labels", "drawing": "plans, on paper and screens", "services": "what is read again, and what runs", "live.running": "programs", "live.notifying": "the desktop", "workers.host": "ends all with the desk", "workers.lane": "a queue and a thread", "integrations": "a folder each: MIDI, OSC, machines …", "core.backlog": "what waits, and how", "outputs.workers_port": "to workers", "system.child_process": "one for all", "outputs.ports": "all", "live.focus": "window in front", "live.keyboard": "modifiers", "live.playing": "takes", "live.linked": "MIDI, boards",
+    "core.flow": "floods, summed up", "live.devices": "of the desk",
     "live.inbox": "one place", "core.actions": "phrase to steps",
 }  # fmt: skip
 PRESS = ["sources", "inbox", "engine: decides", "router", "ports"]

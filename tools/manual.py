@@ -18,7 +18,7 @@ from fenko import __version__
 from fenko.cli import COMMANDS, cli
 from fenko.core.verbs import VERBS
 from fenko.desk.settings import settings
-from fenko.outputs.registered import load
+from fenko.integrations import load
 
 load()
 _EXIT = (

@@ -17,7 +17,7 @@ from manual import commands_of, options_of, paragraphs
 
 from fenko.cli import cli
 from fenko.desk.settings import settings
-from fenko.outputs.registered import load
+from fenko.integrations import load
 
 load()
 ROOT = Path(__file__).parent.parent

@@ -189,8 +189,8 @@ def _rail() -> None:
     from fenko.core.rehearsal import rehearse
     from fenko.desk.load import load_desk
     from fenko.devices.take import read_take
-    from fenko.machines.rehearsed import Rehearsal
-    from fenko.machines.settings import settings_of
+    from fenko.integrations.machine.rehearsed import Rehearsal
+    from fenko.integrations.machine.settings import settings_of
     from fenko.showing.machine_picture import draw
 
     desk = load_desk(DEMO)

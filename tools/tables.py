@@ -10,7 +10,7 @@ from msgspec import Meta
 
 from fenko.core.verbs import ACTS, OUTPUTS, VERBS
 from fenko.desk.structure import fields
-from fenko.outputs.registered import load
+from fenko.integrations import load
 
 load()
 DOCS = Path(__file__).parent.parent / "docs"

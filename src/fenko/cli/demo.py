@@ -23,7 +23,7 @@ from fenko.core.words import reason, width
 from fenko.data import DEMO
 from fenko.desk.load import Desk
 from fenko.devices.take import read_take
-from fenko.outputs.simulated import SimulatedEnds
+from fenko.integrations.simulation import Simulations
 
 _TAKE = DEMO / "takes" / "evening.jsonl"
 
@@ -176,7 +176,7 @@ class Account:
         self._sent: Counter[str] = Counter()
         self._down: dict[str, float] = {}
         self._meanings: dict[str, dict[str, str]] = {}
-        self._ends = SimulatedEnds(desk.sources.data)
+        self._ends = Simulations(desk.sources.data)
 
     def tell(self, changes: list[Change]) -> Iterator[_Line]:
         """The account of a take."""
@@ -267,7 +267,7 @@ class Account:
             yield f"{self._sent['combination']} shortcuts and {self._sent['type']} texts would have gone to the programs in front."
             yield "Simulated ends took the rest, and nothing real was touched:"
             yield from textwrap.wrap(
-                "; ".join(self._ends.standing()) + ".", 100, initial_indent="  ", subsequent_indent="  "
+                "; ".join(self._ends.lines()) + ".", 100, initial_indent="  ", subsequent_indent="  "
             )
         else:
             yield bold(

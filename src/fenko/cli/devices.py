@@ -25,10 +25,10 @@ from fenko.core.words import slug_of
 from fenko.data import DEVICES
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.writing import quoted
+from fenko.integrations.midi.ports import fits
 from fenko.live.found import FarThing, far_things, named
 from fenko.system.person import group_member
 from fenko.system.things import SYSFS, Thing, list_things
-from fenko.workers.midi_ports import fits
 
 
 @click.command()

@@ -25,9 +25,9 @@ from fenko.cli.shared import (
 )
 from fenko.core.words import parse_time, reason, shortened
 from fenko.drawing import FORMATS
-from fenko.machines.dialects import DIALECTS
-from fenko.machines.planner import AxisLimits
-from fenko.machines.simulated import FAULTS, Fault, SimulatedMachine
+from fenko.integrations.machine.dialects import DIALECTS
+from fenko.integrations.machine.planner import AxisLimits
+from fenko.integrations.machine.simulated import FAULTS, Fault, SimulatedMachine
 
 _AXIS = re.compile(r"([a-z])=(-?\d+(?:\.\d+)?):(-?\d+(?:\.\d+)?),(\d+(?:\.\d+)?),(\d+(?:\.\d+)?)")
 _FAULT = re.compile(r"([a-z]+)@(\d+(?:\.\d+)?)(?::(\d+(?:\.\d+)?))?")
@@ -81,7 +81,7 @@ def read(program: str, axes: tuple[str, ...], safe_height: float | None, form: s
     fenko machine read "G90 G0 X20 Y30"
     fenko machine read part.nc --safe-height -5
     """
-    from fenko.machines.explained import Machine, explained
+    from fenko.integrations.machine.explained import Machine, explained
 
     lines = _lines(program)
     told = list(explained(lines, Machine(dict(_axis(text) for text in axes or _USUAL), safe_height)))
@@ -153,7 +153,7 @@ def simulate(
     fenko machine simulate --homed --out path.png
     fenko machine simulate --port 7700 --fault silence@10:2 --fault alarm@20
     """
-    from fenko.machines.serving import End, serve
+    from fenko.integrations.machine.serving import End, serve
 
     limits = dict(_axis(text) for text in axes or _USUAL)
     wrong = sorted((_fault(text) for text in faults), key=lambda fault: fault.at)
@@ -196,7 +196,7 @@ def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path |
     from fenko.cli.machine_state import machines_of
     from fenko.core.rehearsal import rehearse as played
     from fenko.devices.take import TakeError, read_take
-    from fenko.machines.rehearsed import Rehearsal
+    from fenko.integrations.machine.rehearsed import Rehearsal
 
     desk = open_desk(desk_folder)
     machines = machines_of(desk)

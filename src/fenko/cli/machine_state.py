@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from fenko.cli.fullscreen import FullScreen, ends, typed
 from fenko.cli.shared import bold, colour, dim, fail, fail_unknown, note, say, say_json, show_json, show_table
 from fenko.client import NobodyThere, Refused, RunningDesk
-from fenko.machines.settings import MachineSettings, settings_of
+from fenko.integrations.machine.settings import MachineSettings, settings_of
 
 if TYPE_CHECKING:
     from fenko.desk.load import Desk

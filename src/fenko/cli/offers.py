@@ -8,9 +8,9 @@ from typing import Any, NamedTuple
 
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
+from fenko.integrations.wording import write_of
 from fenko.live.loop import Loop
 from fenko.outputs.port import Descriptor, Settings
-from fenko.outputs.registered.wording import write_of
 from fenko.outputs.workers_port import WorkersPort
 
 _SETTLED = 1.0

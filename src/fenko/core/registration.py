@@ -210,4 +210,10 @@ class Output(Struct, frozen=True):
     resolver: Callable[[Mapping[str, Any]], Resolver] | None = None
     reads: tuple[str, ...] = ()
     process: str = "workers"
+    simulation: str = ""
+    """The `module:class` (of `fenko.integrations.simulation.Simulation`) that stands in for its peers in the demo."""
+    checks: str = ""
+    """The `module:function` that judges a whole desk for `fenko check`, beyond what each phrase says."""
+    place: int = 1000
+    """Its place among the outputs, in docs and reports."""
     by_surface: bool = False

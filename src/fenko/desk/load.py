@@ -30,7 +30,7 @@ from fenko.desk.structure import read
 from fenko.desk.surfaces import SurfaceLinks, described_by, read_surfaces, wires
 from fenko.desk.tables import table_of
 from fenko.desk.times import read_times
-from fenko.outputs.registered import load
+from fenko.integrations import load
 from fenko.system.files import real_path
 
 BROUGHT = load()

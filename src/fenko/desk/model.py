@@ -9,12 +9,12 @@ import msgspec
 from msgspec import UNSET, Meta, UnsetType, defstruct, field
 
 from fenko.core.controls import KINDS
-from fenko.core.midi_in import CODINGS
 from fenko.core.plan import Timing
 from fenko.core.reader import NAME
 from fenko.core.registration import Table
 from fenko.core.verbs import OUTPUTS
 from fenko.core.words import format_time
+from fenko.integrations.midi.incoming import CODINGS
 
 TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
 """A time as people write it; `fenko.core.words.parse_time` reads it."""

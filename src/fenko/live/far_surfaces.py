@@ -12,10 +12,10 @@ from fenko.core.changes import Change, Effect
 from fenko.core.controls import SORTS, is_far
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
-from fenko.core.midi_in import Turns, guessed
 from fenko.core.plan import Surface
 from fenko.core.words import reason
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
+from fenko.integrations.midi.incoming import Turns, guessed
 from fenko.live.found import FarThing
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop

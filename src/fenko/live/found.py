@@ -51,13 +51,13 @@ _OF_THE_SYSTEM = ("Midi Through", "System", "PipeWire-System", "PipeWire-RT-Even
 
 
 def _alsa() -> list[str]:
-    from fenko.workers.midi_alsa import ports
+    from fenko.integrations.midi.alsa import ports
 
     return ports(speaking=True)
 
 
 def _jack() -> list[str]:
-    from fenko.workers.midi_jack import ports
+    from fenko.integrations.midi.jack_client import ports
 
     return ports(speaking=True)
 

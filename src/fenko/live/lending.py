@@ -17,15 +17,15 @@ import msgspec
 
 from fenko.core.changes import OUTSIDE, PLUG, UNPLUG, Change
 from fenko.core.controls import BUTTON, KINDS, shape_of, turning
-from fenko.core.lent import Lending, Offer, sorts_of
 from fenko.core.plan import Surface
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
+from fenko.integrations.lending.protocol import Lending, Offer, sorts_of
+from fenko.integrations.mqtt.line import MqttLine
 from fenko.live.far_surfaces import FarSurfaces
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry
 from fenko.live.surfaces import Surfaces
 from fenko.system.turns import short_turns
-from fenko.workers.mqtt_line import MqttLine
 from fenko.workers.worker import Away
 
 UNANSWERED = 5.0

@@ -12,9 +12,9 @@ from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.controls import BUTTON
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
-from fenko.core.lent import LIVELY
 from fenko.core.plan import Surface
 from fenko.desk.model import LATEST
+from fenko.integrations.lending.protocol import LIVELY
 
 
 class Linked:

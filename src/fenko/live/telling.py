@@ -14,10 +14,10 @@ from fenko.core.controls import BUTTON
 from fenko.core.engine import Engine
 from fenko.core.inputs import Inputs
 from fenko.desk.compiled import Compiled
+from fenko.integrations.telling import is_told, tells_of
 from fenko.live.inbox import Inbox
 from fenko.live.loop import Loop
 from fenko.live.state import position_of
-from fenko.outputs.registered.telling import is_told, tells_of
 
 EVERY = 0.03
 """Seconds between two times that positions and values are told, at the soonest; presses are told at once."""

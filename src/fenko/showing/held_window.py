@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from fenko.integrations.legend.worker import ShowLegend
 from fenko.showing.legend_window import LegendWindow
 from fenko.system.parent_process import ParentProcess, serve
 from fenko.system.wire import Failed
-from fenko.workers.legend import ShowLegend
 
 
 def work(parent: ParentProcess) -> None:

@@ -10,8 +10,8 @@ from typing import Any
 import matplotlib
 from matplotlib.figure import Figure
 
-from fenko.machines.planner import AxisLimits
-from fenko.machines.simulated import Point
+from fenko.integrations.machine.planner import AxisLimits
+from fenko.integrations.machine.simulated import Point
 from fenko.tuning.picture import save
 
 _COLOURS = {

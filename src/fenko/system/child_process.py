@@ -200,8 +200,11 @@ class ChildProcess:
         if not data:
             self._disconnect()
             return False
-        self._reader.add(data)
-        self._handle_messages()
+        if (
+            not self._finishing
+        ):  # whoever ends it wants to hear nothing more, and may have closed what messages would go to
+            self._reader.add(data)
+            self._handle_messages()
         return self._line is not None
 
     def _handle_messages(self) -> None:
@@ -272,7 +275,7 @@ class ChildProcess:
         self._pidfd = -1
 
     def begin_finish(self) -> None:
-        """Ask the child to end when it has read all messages; do not wait for it."""
+        """Ask the child to end when it has read all messages; do not wait for it. What it sends from now on is dropped."""
         if self._pidfd >= 0 and not self._finishing:
             self._finishing = True
             self.flush()

@@ -13,8 +13,8 @@ from typing import Any
 from fenko.core.changes import Effect
 from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
+from fenko.integrations import load
 from fenko.outputs.messages import ActiveProgram, AtWork, Do, FromDesk, LeftOver, Note, Release, UseDesk
-from fenko.outputs.registered import load
 from fenko.system.parent_process import ParentProcess
 from fenko.system.trouble import described
 from fenko.system.turns import short_turns

@@ -28,10 +28,8 @@ from fenko.outputs.messages import (
 )
 from fenko.system.parent_process import ParentProcess
 from fenko.system.trouble import described
-from fenko.workers.worker import Away, Desk, Worker
+from fenko.workers.worker import FIRST_PAUSE, Away, Desk, Worker
 
-FIRST_PAUSE = 0.25
-"""Seconds before the way to an end is tried again; doubled each time, as far as the worker wants."""
 BEHIND = 0.005
 """Seconds after which a worker that is still at something is behind, so that of what moves only the newest waits for it."""
 LAST_WORDS = 2.0

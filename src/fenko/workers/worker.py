@@ -10,6 +10,9 @@ from typing import Any, Protocol
 from fenko.core.changes import Effect
 from fenko.core.flow import Sent
 
+FIRST_PAUSE = 0.25
+"""Seconds before a connection is tried again; doubled each time, up to the worker's own limit."""
+
 
 class Away(Exception):
     """The other end is not there, or not any more: why, in words. It will be tried again."""

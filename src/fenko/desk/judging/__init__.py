@@ -5,8 +5,10 @@ A warning is something that will not do what the person meant. A hint is somethi
 from __future__ import annotations
 
 from collections.abc import Mapping
+from importlib import import_module
 
-from fenko.desk.judging import bindings, layers, machines, motion, outputs, profiles, programs, surfaces
+from fenko.core.verbs import OUTPUTS
+from fenko.desk.judging import bindings, layers, motion, outputs, profiles, programs, surfaces
 from fenko.desk.judging.case import Case
 from fenko.desk.load import Desk
 from fenko.desk.problems import Problem
@@ -38,7 +40,10 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     motion.conditioned(case)
     motion.moving(case)
     motion.values(case)
-    machines.machines(case)
+    for output in OUTPUTS.values():
+        if output.checks:
+            module, _, name = output.checks.partition(":")
+            getattr(import_module(module), name)(case)
     outputs.said(case)
     outputs.told(case)
     programs.listed(case)

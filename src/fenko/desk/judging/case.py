@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
 
 from fenko.core.plan import Binding, Cell
 from fenko.core.registration import Said
@@ -26,6 +27,7 @@ class Case:
         self.desk = desk
         self.present = present
         self.plan = desk.plan
+        self.tables: Mapping[str, Any] = desk.sources.data
         self.levels = desk.plan.levels
         self.counts: dict[str, int] = {}
         # All that is bound, by level; and of that what can be more than one thing, turns a layer on, or pauses.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fenko.core.registration import Surrounding
 from fenko.core.verbs import OUTPUT_OF
 from fenko.desk.judging.case import Case
-from fenko.outputs.registered.telling import is_told, tells_of
+from fenko.integrations.telling import is_told, tells_of
 
 
 def told(case: Case) -> None:

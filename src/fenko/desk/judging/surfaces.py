@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from fenko.core.controls import HELD_BY_HAND
 from fenko.core.descriptions import burst_of
-from fenko.core.lent import lent_at
 from fenko.core.plan import Cell, control_of
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.judging.case import Case
 from fenko.desk.problems import DeskError
 from fenko.desk.tables import table_of
-from fenko.outputs.registered.feedback import lamp_of
+from fenko.integrations.feedback.spec import lamp_of
+from fenko.integrations.lending.protocol import lent_at
 
 
 def unused(case: Case) -> None:

@@ -1,0 +1,1 @@
+"""Volumes and mutes of the audio server (PulseAudio, PipeWire)."""

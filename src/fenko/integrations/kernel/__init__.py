@@ -1,0 +1,1 @@
+"""Lamps and rumble of kernel devices."""

@@ -1,0 +1,5 @@
+"""Links of kernel devices. Fenko reads such devices itself; this transport only lights and shakes them."""
+
+from __future__ import annotations
+
+LINKS = {"": "fenko.integrations.kernel.transport:KernelWay"}

@@ -1,0 +1,1 @@
+"""The legend's window while a control is held."""

@@ -1,0 +1,1 @@
+"""Surfaces lent to and borrowed from another computer through a broker."""

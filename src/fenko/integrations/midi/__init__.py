@@ -1,0 +1,1 @@
+"""MIDI ports: messages that are sent, and controllers as surfaces."""

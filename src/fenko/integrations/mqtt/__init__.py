@@ -1,0 +1,1 @@
+"""MQTT brokers: messages that are published."""

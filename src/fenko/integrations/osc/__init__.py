@@ -1,0 +1,1 @@
+"""Open Sound Control: messages and numbers."""

@@ -1,0 +1,1 @@
+"""Sounds that Fenko plays itself."""

@@ -1,1 +1,0 @@
-"""Machines that move: what is said to them, how they are jogged safely, and one that is simulated."""

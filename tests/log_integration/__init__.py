@@ -1,0 +1,1 @@
+"""An example of an integration: appends lines to a log file."""
