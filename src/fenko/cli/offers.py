@@ -8,7 +8,6 @@ from typing import Any, NamedTuple
 
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
-from fenko.integrations.wording import write_of
 from fenko.live.loop import Loop
 from fenko.outputs.port import Descriptor, Settings
 from fenko.outputs.workers_port import WorkersPort
@@ -41,7 +40,7 @@ class Moved:
 
     def __init__(self, desk: Desk, loop: Loop, found: Callable[[str], None], note: Callable[[str], None]) -> None:
         tables = desk.sources.data
-        outs = ["audio", *(("osc",) if tables.get("osc") else ())]
+        outs = [name for name, one in OUTPUTS.items() if one.moved and (not one.each or tables.get(one.each))]
         self._loop = loop
         self._found = found
         self._known: dict[tuple[str, str], Any] | None = None
@@ -69,11 +68,14 @@ class Moved:
         if self._known is None:
             return
         for (out, name), fact in self._facts().items():
-            # What another program plays is not moved when it is first seen; an address is, for it is sent only then.
-            if (self._known.get((out, name)) if out == "osc" else self._known.setdefault((out, name), fact)) != fact:
+            before, moved = self._known.get((out, name), {}), OUTPUTS[out].moved
+            if before == fact or moved is None:
+                continue
+            if phrase := moved(name, before, fact):
                 self.close()
-                self._found(_phrase_for(out, name, self._known.get((out, name)) or {}, fact))
+                self._found(phrase)
                 return
+            self._known[out, name] = fact
 
     def close(self) -> None:
         """Listens no more."""
@@ -82,12 +84,3 @@ class Moved:
             self._loop.remove(self._fd)
             self._fd = -1
             self._port.close()
-
-
-def _phrase_for(out: str, name: str, before: dict[str, Any], fact: dict[str, Any]) -> str:
-    """What would move it."""
-    if out == "osc":
-        peer, address = name.split(" ", 1)
-        return f"osc {address} follow to {peer}"
-    what = {"output": "volume", "input": "microphone"}.get(name, f"volume {write_of(name)}")
-    return f"{what} mute" if before.get("muted") != fact.get("muted") else f"{what} by +5%"

@@ -210,6 +210,9 @@ class Output(Struct, frozen=True):
     resolver: Callable[[Mapping[str, Any]], Resolver] | None = None
     reads: tuple[str, ...] = ()
     process: str = "workers"
+    moved: Callable[[str, Mapping[str, Any], Mapping[str, Any]], str] | None = None
+    """For `fenko learn`: of an item's name, its fact before (empty if it was not known) and its fact now, the phrase that moves it;
+    empty if nobody has moved it."""
     simulation: str = ""
     """The `module:class` (of `fenko.integrations.simulation.Simulation`) that stands in for its peers in the demo."""
     checks: str = ""

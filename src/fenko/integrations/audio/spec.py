@@ -102,6 +102,13 @@ def _spelled(name: str) -> str:
 
 _ABOUT = "`output`, `input`, the name of a stream, or `front`"
 
+
+def _moved(name: str, before: Mapping[str, Any], now: Mapping[str, Any]) -> str:
+    if not before:
+        return ""  # a program that begins to play
+    return f"{_spelled(name)} {'mute' if before['muted'] != now['muted'] else 'by +5%'}"
+
+
 OUTPUT = Output(
     "audio",
     "Audio server",
@@ -132,6 +139,7 @@ OUTPUT = Output(
     tables={"audio": AudioTable},
     ready="fenko.integrations.audio.worker:ready",
     offers="fenko.integrations.audio.worker:offers",
+    moved=_moved,
     simulation="fenko.integrations.audio.simulation:AudioSimulation",
     place=10,
 )  # fmt: skip

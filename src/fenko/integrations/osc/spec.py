@@ -211,6 +211,12 @@ CHANGE = Argument(
 )  # fmt: skip
 PEER = Argument("[to PEER]", read_to, write_to, ("", "granular"))
 
+
+def _moved(name: str, before: Mapping[str, Any], now: Mapping[str, Any]) -> str:
+    peer, address = name.split(" ", 1)
+    return f"osc {address} follow to {peer}"
+
+
 OUTPUT = Output(
     "osc",
     "OSC",
@@ -244,6 +250,7 @@ OUTPUT = Output(
     ),
     each="osc",
     end=lambda to, address, arguments: to,
+    moved=_moved,
     simulation="fenko.integrations.osc.simulation:OscSimulation",
     place=60,
 )  # fmt: skip
