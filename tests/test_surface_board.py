@@ -27,6 +27,7 @@ from fenko.core.flow import MOST_A_SECOND, Flow, summed_up
 from fenko.core.inputs import Raw
 from fenko.data import BOARDS
 from fenko.integrations.board.lines import LONGEST, Alive, BoardReader, Hello, Ready, Said, line
+from fenko.integrations.board.transport import BoardWay
 from support import FENKO, MakeDesk, tries, wait_for
 
 __all__ = ["far"]
@@ -320,6 +321,30 @@ def _pass_on(one: socket.socket, other: socket.socket) -> None:
             other.sendall(data)
     except OSError:
         return
+
+
+def test_what_comes_while_it_introduces_itself_is_heard() -> None:
+    """Who is woken first takes the rest of what was read before; what it was woken for is to be heard too."""
+    woken = threading.Event()
+    with socket.create_server(("127.0.0.1", 0)) as here:
+        way = BoardWay(f"tcp 127.0.0.1:{here.getsockname()[1]}", {}, woken.set, lambda text: None)
+        way.open()
+        board, _ = here.accept()
+        with board:
+            board.sendall(b"board 1 bench\nhas red button\nready\nis red 1\n")
+            assert woken.wait(5)
+            woken.clear()
+            assert way.hear(time.monotonic()) == [] and way.what is not None
+            board.sendall(b"is red 0\n")
+            assert woken.wait(5)
+            woken.clear()
+            heard = []
+            for _ in range(2):
+                now = time.monotonic()
+                assert woken.is_set() or way.due <= now, "it would sleep for ever"
+                heard += [(control, value) for _, control, value in way.hear(now)]
+            way.close()
+    assert heard == [("red", 1), ("red", 0)]
 
 
 # --- What lines mean ---

@@ -84,7 +84,8 @@ class BoardWay(Way):
     def hear(self, now: float) -> list[Sent]:
         """What it says. Raises Away when its line is gone."""
         assert self._line is not None
-        if not self._events:
+        reads = not self._events
+        if reads:
             try:
                 data = self._line.read()
             except OSError as why:
@@ -110,7 +111,8 @@ class BoardWay(Way):
             self._said_odd = True
             self.note(f"{self.link}: much of what it says is no line of a board (docs/boards.md), and is left out")
         self._look_after(now)
-        self.due = now if self._events else self._ask_at
+        # The call that woke this may have been for what was not read: then it is to be read at once.
+        self.due = now if self._events or not reads else self._ask_at
         return found
 
     def _takes(self, event: Hello | Ready) -> bool:
