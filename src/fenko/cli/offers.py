@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from importlib import import_module
 from typing import Any, NamedTuple
 
+from fenko.core.lazy import load_named
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.load import Desk
 from fenko.live.loop import Loop
@@ -27,9 +27,8 @@ def offers(desk: Desk) -> Iterator[Offer]:
     """All that is there now, output by output."""
     for output in OUTPUTS.values():
         if output.offers:
-            module, _, name = output.offers.partition(":")
             try:
-                for phrase, about in getattr(import_module(module), name)(desk.sources.data, desk.folder):
+                for phrase, about in load_named(output.offers)(desk.sources.data, desk.folder):
                     yield Offer(phrase, f"{output.title}: {about}")
             except Exception as why:  # a library that is not there, or somebody else's code
                 yield Offer("", f"{output.title}: {type(why).__name__}: {why}")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping
-from importlib import import_module
 from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.core.lazy import load_named
 from fenko.core.verbs import OUTPUTS
 
 
@@ -60,8 +60,7 @@ class Simulations:
         for effect in effects:
             out = effect[1]
             if out not in self._by_out and out in OUTPUTS and OUTPUTS[out].simulation:
-                module, _, name = OUTPUTS[out].simulation.partition(":")
-                self._by_out[out] = getattr(import_module(module), name)(self._tables)
+                self._by_out[out] = load_named(OUTPUTS[out].simulation)(self._tables)
             if out in self._by_out:
                 self._by_out[out].take(effect)
 

@@ -16,7 +16,7 @@ from fenko.desk.times import days_of
 from fenko.live.loop import Loop
 from fenko.services.messages import AddUses, JournalState, KeepJournal
 from fenko.system import journal
-from fenko.system.child_process import ChildProcess
+from fenko.system.child_process import ChildProcess, ended
 
 EVERY = 1.0
 """Seconds in which what was used is handed over."""
@@ -110,7 +110,7 @@ class Journalling:
             return
         if not self._child.running:
             if now < self._started + _AGAIN:
-                return  # nobody writes it: it is lost
+                return  # a child that ends again and again is not started for each use: these are lost
             self._started = now
             self._child.try_start()
         self._child.send(AddUses(uses))
@@ -163,7 +163,7 @@ class Journalling:
         self.wrong = why
 
     def _on_exit(self, reason: str) -> None:
-        self._fails(f"the process that writes it has ended{f' ({reason})' if reason else ''}")
+        self._fails(ended("the process that writes it", reason))
 
     def close(self) -> None:
         """Hands over the rest and ends it."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from importlib import import_module
 from pathlib import Path
 from typing import Literal
 
 from msgspec import Struct
 
+from fenko.core.lazy import load_named
 from fenko.core.registration import Output
 from fenko.core.remedies import Remedy, input_denied
 from fenko.core.verbs import OUTPUTS
@@ -230,10 +230,9 @@ def _output(output: Output, desk: Desk | None) -> Iterator[Fact]:
     if not output.ready:
         return
     tables, folder = ({}, Path()) if desk is None else (desk.sources.data, desk.folder)
-    module, _, name = output.ready.partition(":")
 
     def looked() -> list[tuple[bool, str, str | Remedy]]:
-        return list(getattr(import_module(module), name)(tables, folder))
+        return list(load_named(output.ready)(tables, folder))
 
     try:
         found = apart(looked)

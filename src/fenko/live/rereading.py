@@ -16,7 +16,7 @@ from fenko.desk.sources import digest_of
 from fenko.live.loop import Loop
 from fenko.services.compiling import Assembly, Broken
 from fenko.services.messages import CompileDesk, CompilerFailed, DeskEnd, DeskPart, FromCompiler
-from fenko.system.child_process import ChildProcess
+from fenko.system.child_process import ChildProcess, ended
 from fenko.system.files import real_path
 from fenko.system.inotify import FolderWatch
 from fenko.system.trouble import described
@@ -85,7 +85,7 @@ class Compiling:
 
     def _on_exit(self, reason: str) -> None:
         if self._assembly is not None:
-            self._answer(f"the process that compiles it has ended{f' ({reason})' if reason else ''}")
+            self._answer(ended("the process that compiles it", reason))
 
     def _answer(self, found: Found) -> None:
         self._assembly = None

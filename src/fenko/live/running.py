@@ -8,7 +8,7 @@ from fenko.core.changes import RUNNING
 from fenko.desk.compiled import Compiled
 from fenko.live.source import Source, Surroundings
 from fenko.services.messages import LookForPrograms, ProgramsRunning
-from fenko.system.child_process import ChildProcess
+from fenko.system.child_process import ChildProcess, ended
 from fenko.system.pauses import Pauses
 
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0
@@ -49,7 +49,7 @@ class RunningSource(Source):
         self._around.inbox.put([(time.monotonic(), RUNNING, tuple(message.patterns))])
 
     def _on_exit(self, reason: str) -> None:
-        self._around.note(f"the process that looks which programs run has ended{f' ({reason})' if reason else ''}")
+        self._around.note(ended("the process that looks which programs run", reason))
 
     def use_desk(self, before: Compiled) -> None:
         """Looks for what the other desk asks for."""

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from importlib import import_module
 from typing import Any
 
 from msgspec import Struct
 
+from fenko.core.lazy import load_named
 from fenko.desk.compiled import Compiled
 from fenko.live.display import Displays
 from fenko.live.inbox import Inbox
@@ -75,6 +75,5 @@ SOURCES = {
 
 def make_source(name: str, around: Surroundings) -> Source:
     """A source, not started yet; only now its module is loaded."""
-    module, _, kind = SOURCES[name].partition(":")
-    make: Callable[[Any], Source] = getattr(import_module(module), kind)
+    make: Callable[[Any], Source] = load_named(SOURCES[name])
     return make(around)

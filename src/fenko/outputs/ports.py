@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from importlib import import_module
-from typing import Any, NamedTuple
+from collections.abc import Iterable
+from typing import NamedTuple
 
+from fenko.core.lazy import load_named
 from fenko.outputs.port import Memory, Port, Settings
 
 
@@ -28,7 +28,7 @@ PORTS: dict[str, Row] = {
 
 def open_port(name: str, settings: Settings) -> Port:
     """Opens a port; only now its module is loaded. Raises PortError."""
-    port: Port = _function(PORTS[name].opens)(settings)
+    port: Port = load_named(PORTS[name].opens)(settings)
     return port
 
 
@@ -58,14 +58,8 @@ def end_all(page: Memory) -> None:
     for name, part in parts_of(page).items():
         if any(part):
             try:
-                _function(PORTS[name].ends)(part)
+                load_named(PORTS[name].ends)(part)
             except Exception as why:
                 failures.append(why)
     if failures:
         raise failures[0]
-
-
-def _function(place: str) -> Callable[..., Any]:
-    module, _, name = place.partition(":")
-    function: Callable[..., Any] = getattr(import_module(module), name)
-    return function

@@ -30,7 +30,7 @@ from fenko.outputs.messages import (
     UseDesk,
 )
 from fenko.outputs.port import Descriptor, Port, Settings
-from fenko.system.child_process import ChildProcess
+from fenko.system.child_process import ChildProcess, ended
 from fenko.system.pauses import Pauses
 
 FIRST_PAUSE, LONGEST_PAUSE = 0.1, 30.0
@@ -60,22 +60,20 @@ class WorkersPort(Port):
         self, outs: Iterable[str], settings: Settings, name: str = "workers", receive_only: bool = False
     ) -> None:
         self.name = name
-        self._outs_at_work = frozenset(outs)
         self._receive_only = receive_only
-        self.outs = frozenset() if receive_only else self._outs_at_work
+        self._tables = settings.tables
+        self._folder = settings.folder
+        self._resolvers: dict[str, tuple[Any, Resolver]] = {}
+        self._use_outs(outs)
         self.why = f"for {', '.join(sorted(OUTPUTS[out].title for out in self._outs_at_work))}"
         self.facts: dict[str, dict[str, Any]] = {}
         """State of the outputs' items, by output and name."""
         self.listener = WorkersListener()
         self._warn = settings.warn
-        self._tables = settings.tables
-        self._folder = settings.folder
         self._agreed = settings.agreed
         self._refused: set[str] = set()
         self._sent_tables: Mapping[str, Any] = {}
-        self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._watched = {(out, act): row.watched for (out, act), row in ACTS.items() if row.watched}
-        self._resolvers: dict[str, tuple[Any, Resolver]] = {}
         self._backlog = Backlog()
         self._begun = Begun()
         self._left: dict[str, dict[str, Any]] = {}
@@ -83,7 +81,6 @@ class WorkersPort(Port):
         self._next_move = self._next_beat = self._next_of_child = inf
         self._beats_until = -inf
         self._moved_at = -inf
-        self._use_resolvers()
         self.child = ChildProcess(
             "fenko.workers",
             FromWorkers,
@@ -145,18 +142,18 @@ class WorkersPort(Port):
 
     def use_desk(self, folder: str, outs: Iterable[str], tables: Mapping[str, Any]) -> None:
         """Another desk is active; `outs` are those of its outputs that have workers."""
-        self._outs_at_work = frozenset(outs)
-        self.outs = frozenset() if self._receive_only else self._outs_at_work
-        self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         self._folder, self._tables = folder, tables
+        self._use_outs(outs)
         self._begun.keep(self._outs_at_work)
         self._left = {out: facts for out, facts in self._left.items() if out in self._outs_at_work}
         self._refused.clear()
-        self._use_resolvers()
         self._send_desk()
 
-    def _use_resolvers(self) -> None:
-        """Make the resolvers of the desk's outputs; one whose tables are the same keeps its state."""
+    def _use_outs(self, outs: Iterable[str]) -> None:
+        """Serve these outputs, with the tables of now. A resolver whose tables are the same keeps its state."""
+        self._outs_at_work = frozenset(outs)
+        self.outs = frozenset() if self._receive_only else self._outs_at_work
+        self._risks = {out: OUTPUTS[out].risk for out in self.outs if OUTPUTS[out].risk is not None}
         found: dict[str, tuple[Any, Resolver]] = {}
         for out in self.outs:
             makes = OUTPUTS[out].resolver
@@ -296,8 +293,7 @@ class WorkersPort(Port):
                 self.listener.on_message(message)
 
     def _on_exit(self, reason: str) -> None:
-        because = f" ({reason})" if reason else ""
-        self._warn(f"{self._title} has ended{because}{'; it is started again' if self.child.restarts else ''}")
+        self._warn(ended(self._title, reason) + ("; it is started again" if self.child.restarts else ""))
         self.listener.on_exit()
 
     # --- End ---

@@ -322,6 +322,11 @@ class ChildProcess:
         self.fd = -1
 
 
+def ended(title: str, reason: str) -> str:
+    """Return the sentence that this child has ended, for the user; `reason` is what `on_exit` gets."""
+    return f"{title} has ended{f' ({reason})' if reason else ''}"
+
+
 def _spawn(module: str) -> tuple[int, socket.socket]:
     """Start a process that runs a module; return its number and our end of the socket, which never blocks. Raises OSError."""
     ours, theirs = socket.socketpair()

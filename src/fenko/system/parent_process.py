@@ -25,12 +25,12 @@ class ParentProcess:
     """The connection to the parent. `messages` is the type of what it sends."""
 
     def __init__(self, line: socket.socket, messages: Any) -> None:
-        self.line = line
+        self._line = line
         self._reader = MessageReader(messages)
 
     def fileno(self) -> int:
         """Return the descriptor, for `select`."""
-        return self.line.fileno()
+        return self._line.fileno()
 
     def messages(self) -> Iterator[Any]:
         """Yield each message until the parent ends."""
@@ -39,12 +39,12 @@ class ParentProcess:
 
     def wait(self, seconds: float | None) -> bool:
         """Wait for at most `seconds` (None: without limit); return whether something can be received."""
-        return bool(select.select([self.line], [], [], seconds)[0])
+        return bool(select.select([self._line], [], [], seconds)[0])
 
     def receive(self) -> list[Any] | None:
         """Wait for data and return the messages that are complete; None when the parent has ended. Raises ValueError for other data."""
         try:
-            data = self.line.recv(1 << 16)
+            data = self._line.recv(1 << 16)
         except ConnectionError:
             return None
         if not data:
@@ -54,7 +54,7 @@ class ParentProcess:
 
     def send(self, message: Message) -> None:
         """Send a message; wait while the parent does not read. Raises OSError when the parent has ended."""
-        self.line.sendall(pack(message))
+        self._line.sendall(pack(message))
 
 
 def serve(work: Callable[[ParentProcess], None], messages: Any) -> None:

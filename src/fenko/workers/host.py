@@ -6,11 +6,11 @@ import os
 import signal
 import time
 from collections.abc import Callable, Mapping, Sequence
-from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
+from fenko.core.lazy import load_named
 from fenko.core.registration import Output
 from fenko.core.verbs import OUTPUTS
 from fenko.integrations import load
@@ -96,9 +96,7 @@ class Host:
         output = OUTPUTS[place[0]]
         telling = Telling(output.name, self._back)
         try:
-            module, _, name = output.worker.partition(":")
-            make = getattr(import_module(module), name)
-            worker: Worker = make(read, Path(read[FOLDER]), telling)
+            worker: Worker = load_named(output.worker)(read, Path(read[FOLDER]), telling)
         except Exception as why:  # a library that is not there, or somebody else's code
             telling.note(f"{output.title} cannot be used: {described(why)}")
             return

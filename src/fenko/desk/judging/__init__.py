@@ -5,8 +5,8 @@ A warning is something that will not do what the person meant. A hint is somethi
 from __future__ import annotations
 
 from collections.abc import Mapping
-from importlib import import_module
 
+from fenko.core.lazy import load_named
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.judging import bindings, layers, motion, outputs, profiles, programs, surfaces
 from fenko.desk.judging.case import Case
@@ -42,8 +42,7 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     motion.values(case)
     for output in OUTPUTS.values():
         if output.checks:
-            module, _, name = output.checks.partition(":")
-            getattr(import_module(module), name)(case)
+            load_named(output.checks)(case)
     outputs.said(case)
     outputs.told(case)
     programs.listed(case)

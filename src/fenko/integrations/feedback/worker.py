@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Mapping, Sequence
-from importlib import import_module
 from math import inf
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ from typing import Any
 from fenko.core.changes import Effect
 from fenko.core.controls import is_far
 from fenko.core.flow import Flow
+from fenko.core.lazy import load_named
 from fenko.core.remedies import Remedy
 from fenko.integrations import LINKS
 from fenko.workers.transport import Way
@@ -24,8 +24,7 @@ _KEPT = ("lamp", "show", "text")
 
 def make_way(link: str, *more: Any) -> Way:
     """The way that a link means; only now its module is loaded."""
-    module, _, name = LINKS.get(link.partition(" ")[0], LINKS[""]).partition(":")
-    kind: Callable[..., Way] = getattr(import_module(module), name)
+    kind: Callable[..., Way] = load_named(LINKS.get(link.partition(" ")[0], LINKS[""]))
     return kind(link, *more)
 
 

@@ -13,9 +13,7 @@ from fenko.integrations.machine.dialects import Answer
 MOST_SECONDS = 300.0
 """Seconds that a chore may leave a line unanswered."""
 LEFT = 0.5
-"""Seconds without a sign of life of whoever asked for a chore, after which it is to be stopped."""
-_AT_ONCE = 3 * PERIOD
-"""Seconds of them that count for one look at most: on a computer that stood still, nobody could give a sign."""
+"""Seconds without a sign of life from the desk, by the controller's clock, after which a chore is to be stopped."""
 _HELD_WITHIN = 1.5  # seconds that a machine has to come to rest, before it is stopped dead
 _MODES = ("G21", "G90")
 """What lines that a person sends begin with, whatever was said before: mm, and places from the origin."""
@@ -36,8 +34,8 @@ class Chores:
         self._answered = True
         self._stopping = False
         self._held_at = inf
-        self._alive_at = self._looked_at = -inf
-        self._without_sign = 0.0
+        self._alive_at = -inf
+        self._sign_at = 0.0  # when the last sign of life arrived, by the controller's clock
         self._orders = b""
 
     # --- What is wanted ---
@@ -76,7 +74,7 @@ class Chores:
         self._answered = True
         self.held = False
         self._alive_at = now
-        self._without_sign = 0.0
+        self._sign_at = self._controller.clock
         self._fresh = fresh and bool(self._controller.dialect.reset)
 
     def hold(self) -> None:
@@ -105,13 +103,12 @@ class Chores:
         """Whoever asked for it was there at that time."""
         if at > self._alive_at:
             self._alive_at = at
-            self._without_sign = 0.0
+            self._sign_at = self._controller.clock
 
-    def deserted(self, now: float) -> bool:
-        """Whether something is under way for which nobody gives signs of life any more. Call it before each `tick`."""
-        self._without_sign += min(now - self._looked_at, _AT_ONCE)
-        self._looked_at = now
-        return bool(self.doing) and not self._stopping and self._without_sign > LEFT
+    @property
+    def deserted(self) -> bool:
+        """Whether a chore is under way and the desk has given no sign of life for `LEFT` seconds."""
+        return bool(self.doing) and not self._stopping and self._controller.clock - self._sign_at > LEFT
 
     # --- What is heard ---
 

@@ -62,7 +62,8 @@ class Controller:
         """Whether it may answer nothing any more before it is reset, as some do after an alarm."""
         self.unanswered: deque[Sent] = deque()
         self._looked_at = -inf
-        self._clock = 0.0  # seconds in which it was looked what has come
+        self.clock = 0.0
+        """Seconds in which it was looked what has come. A time in which the whole computer stood still counts for one look."""
         self._opened = 0.0
         self._asked_at: float | None = None
         self._next_ask = -inf
@@ -70,7 +71,7 @@ class Controller:
 
     def open(self, now: float) -> None:
         """The line to it is there; nothing that was known before is known any more."""
-        self._opened = self._clock
+        self._opened = self.clock
         self._rest = b""
         self.greeted, self.state, self.position, self.alarm, self.speed = False, "", None, "", None
         self.stuck = self._offset_told = False
@@ -143,7 +144,7 @@ class Controller:
 
     def line(self, now: float, text: str, way: Mapping[str, float] | None = None, patience: float = SILENT) -> bytes:
         """A line, which will be answered."""
-        self.unanswered.append(Sent(self._clock, patience, way or {}))
+        self.unanswered.append(Sent(self.clock, patience, way or {}))
         return text.encode("ascii", "replace") + b"\n"
 
     def soon(self, now: float, seconds: float) -> None:
@@ -157,7 +158,7 @@ class Controller:
         self._next_ask = now + (every if self.greeted else _KNOCKS_EVERY)
         if self.dialect.real_time:
             if not self.stuck:
-                self._asked_at = self._clock if self._asked_at is None else self._asked_at
+                self._asked_at = self.clock if self._asked_at is None else self._asked_at
             return self.dialect.ask
         if not self.greeted:
             return self.dialect.ask
@@ -175,15 +176,15 @@ class Controller:
 
     def check(self, now: float, moves: bool) -> None:
         """Raises Lost if it should have answered. Call it when all that has come has been heard, every `PERIOD` while it `waits`."""
-        self._clock += min(now - self._looked_at, _AT_ONCE)
+        self.clock += min(now - self._looked_at, _AT_ONCE)
         self._looked_at = now
         if not self.greeted:
-            late = self._clock - self._opened > BEGINS
+            late = self.clock - self._opened > BEGINS
         else:
             usual = SILENT if moves else SILENT_AT_REST
             waiting = max((one.patience for one in self.unanswered if one.patience > SILENT), default=usual)
-            late = any(self._clock - one.at > max(one.patience, waiting) for one in self.unanswered) or (
-                self._asked_at is not None and self._clock - self._asked_at > waiting
+            late = any(self.clock - one.at > max(one.patience, waiting) for one in self.unanswered) or (
+                self._asked_at is not None and self.clock - self._asked_at > waiting
             )
         if late:
             raise Lost

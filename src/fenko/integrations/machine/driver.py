@@ -200,7 +200,7 @@ class Driver:
             self.controller.open(now)
             raise
         controller = self.controller
-        if self.chores.deserted(now):
+        if self.chores.deserted:
             self._refuse(f"{self.chores.doing} is stopped: the desk has not run for {LEFT} s")
             self.chores.stop()
         found = self.chores.tick(now)
