@@ -25,6 +25,12 @@ from support import FENKO, MakeDesk, wait_for
 __all__ = ["shown"]
 
 
+BUTTONS = (
+    "south", "east", "west", "north", "shoulder-left", "shoulder-right", "hat.up", "hat.down", "hat.left", "hat.right",
+    "select", "start",
+)  # fmt: skip
+
+
 def test_each_window_gets_what_its_profile_says(shown: Any, tmp_path: Path, make_desk: MakeDesk) -> None:
     desk = str(make_desk(DESK))
     frames_file, sound_file = tmp_path / "frames.txt", tmp_path / "sound.txt"
@@ -107,6 +113,38 @@ def test_more_strange_characters_than_free_keys(shown: Any, tmp_path: Path, make
     run_fenko("run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *press(0.2, "south")), env=shown.environment, check=True)  # fmt: skip
     wait_for(lambda: file.exists() and file.read_text(), "text")
     assert file.read_text().splitlines() == [text]
+
+
+@on("sway", "gnome")
+def test_a_key_for_a_strange_character_changes_nothing_about_keys_before_it(
+    shown: Any, tmp_path: Path, make_desk: MakeDesk
+) -> None:
+    """Which comes behind them by so little that they may still be on their way to the window."""
+    strange = dict(zip(BUTTONS, "öäüßøåæçñþðõ", strict=True))
+    keys = "\n".join(f'{button} = "{character}"' for button, character in strange.items())
+    desk = make_desk(
+        f"""
+        [surface.pad]
+        kind = "gamepad"
+        [profile.base.on.pad]
+        stick-left-press = "shift+7"
+        mode = "enter"
+        {keys}
+        """
+    )
+    file = tmp_path / "frames.txt"
+    shown.raise_window(shown.terminal("Snipwell", "Reel 2", file))
+    events, rounds = [], 2
+    for again in range(rounds):
+        begins = 0.2 + again * 3.2  # the person's own layout is in force again by then
+        for n, button in enumerate(strange):
+            t = begins + n * 0.06
+            events += press(t, "stick-left-press", 0.001) + press(t + 0.0015 + 0.0005 * (n + again), button, 0.001)
+        events += press(begins + 0.8, "mode", 0.001)
+    run_fenko("run", "--desk", str(desk), "--play", take(tmp_path / "t.jsonl", *events), env=shown.environment, check=True)  # fmt: skip
+    expected = "".join(f"&{character}" for character in strange.values())
+    wait_for(lambda: file.exists() and len(file.read_text().splitlines()) == rounds, "text")
+    assert file.read_text().splitlines() == [expected] * rounds
 
 
 # Cells of the desk below, and what hands may do with them within a second or so.

@@ -163,11 +163,16 @@ class Desk {
     }
 
     // A layout for a moment, on behalf of somebody; without a name the person's own again, unless somebody else has set one since.
-    // What it returns, if anything, is kept when the layout is in force.
+    // What it returns, if anything, is kept when the layout is in force. Programs get a layout past the keys that are still on
+    // their way, and forget with it which modifiers are down: so every layout waits for these keys.
     _useLayout(sender, name, options) {
         if (name) {
-            this._lender = sender;
-            return this._setKeymap(name, options);
+            return new Promise(done => this._afterKeys(done)).then(() => {
+                if (!this._pressed.has(sender))
+                    return null;  // they have left meanwhile
+                this._lender = sender;
+                return this._setKeymap(name, options);
+            });
         } else if (this._lender === sender) {
             this._afterKeys(() => {
                 if (this._lender !== sender)
