@@ -65,7 +65,11 @@ class Desktop:
             with contextlib.suppress(ProcessLookupError):
                 os.killpg(process.pid, signal.SIGKILL)
             process.wait()
-        wait_for(lambda: {window for window, _, _ in self.listed()} <= self._there, "no window to be left")
+        try:
+            wait_for(lambda: {window for window, _, _ in self.listed()} <= self._there, "its windows to go")
+        except AssertionError as late:
+            raise AssertionError(f"{late}: {self.listed()}; before it: {self._there}") from None
+        assert self.server.poll() is None, "the desktop's server has ended during this test"
 
     def listed(self) -> list[tuple[str, str, bool]]:
         """Every window, its app, and whether it is in front."""

@@ -117,9 +117,9 @@ def test_what_was_used_stands_in_it(bench: Bench) -> None:
     bench.tap("red")
     bench.tap("red", 0.4)
     bench.board.hands(green="1")
-    time.sleep(0.2)
+    time.sleep(0.5)
     bench.board.turn(3)
-    time.sleep(0.2)
+    time.sleep(0.5)
     bench.board.hands()
     time.sleep(0.2)
     bench.one.terminal("snipwell", "Reel 7 of nobody", bench.folder / "typed")
@@ -141,7 +141,7 @@ def test_what_was_used_stands_in_it(bench: Bench) -> None:
     assert [row["level"] for row in rows[4:6]] == ["base/fine", "base/fine"]
     short, long, layer = (float(rows[at]["lasted"]) for at in (0, 3, 5))
     assert short < 0.22 < long < 1
-    assert 0.2 < layer < 2
+    assert 0.5 < layer < 5  # of a second; a board's words may be late
     assert os.stat(bench.file).st_mode & 0o077 == 0
 
 

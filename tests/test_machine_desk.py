@@ -151,6 +151,24 @@ def test_hands_move_a_machine(rail: Rail) -> None:
     assert (rail.x - x - 0.3) / (rail.y - 1) == pytest.approx(2, abs=0.3)
 
 
+def jogs(rail: Rail, hand: tuple[str, float]) -> None:
+    """It has moved by 10 under a hand, which lets go and begins again where the line was lost meanwhile, as it may be on a
+    computer that is too busy."""
+    x, known = rail.x, len(rail.desk.notes)
+    rail.desk.feed(hand)
+
+    def moved() -> bool:
+        nonlocal known
+        if any("does not answer" in note for note in rail.desk.notes[known:]):
+            known = len(rail.desk.notes)
+            rail.comes_to("idle")
+            rail.desk.feed((hand[0], 0))
+            rail.desk.feed(hand)
+        return rail.x > x + 10
+
+    rail.desk.until(moved, "it does not move")
+
+
 @pytest.mark.parametrize("how", ["unplug", "pause", "lock", "profile", "focus", "alone"])
 def test_what_ends_a_jog(tmp_path: Path, far: MakeFar, how: str) -> None:
     """And that a hand which holds on after it has to let go first."""
@@ -163,9 +181,7 @@ def test_what_ends_a_jog(tmp_path: Path, far: MakeFar, how: str) -> None:
     rail.comes_to("idle")
     desk.front("hushdesk")
     for hand in (("pad.south", 1), ("pad.trigger-right", 0.6)):
-        x = rail.x
-        desk.feed(hand)
-        desk.until(lambda x=x: rail.x > x + 10, "it does not move")  # type: ignore[misc]
+        jogs(rail, hand)
         match how:
             case "unplug":
                 desk.unplug()

@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ends import MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
+from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
 from fenko.core.phrase import parse_phrase
 from fenko.integrations.midi.spec import described, messages, note_name, note_number
 from fenko.system.wire import Message, MessageReader, pack
@@ -63,7 +63,8 @@ stick-right.x = {{ do = "midi pressure follow", spring = true }}
 class Monitor:
     """Somebody who listens to a port and writes down what comes."""
 
-    def __init__(self, env: Mapping[str, str], file: Path) -> None:
+    def __init__(self, env: Mapping[str, str], file: Path, process: subprocess.Popen[bytes]) -> None:
+        self.process = process
         self._file = file
         self._env = dict(env)
 
@@ -83,9 +84,9 @@ class Monitor:
 def monitor(jack: dict[str, str], tmp_path: Path) -> Iterator[Monitor]:
     """A monitor of JACK's ports."""
     file = tmp_path / "heard"
-    with file.open("wb") as out, program(sys.executable, "-c", MONITOR, env=jack, stdout=out):
+    with file.open("wb") as out, program(sys.executable, "-c", MONITOR, env=jack, stdout=out) as process:
         wait_for(there(lambda: "monitor:in" in jack_ports(jack)), "the monitor")
-        yield Monitor(jack, file)
+        yield Monitor(jack, file, process)
 
 
 def desk(port: str = "") -> str:
@@ -117,6 +118,7 @@ def test_everything_that_midi_can_say_arrives(jack: dict[str, str], far: MakeFar
 
 
 @needs_jack
+@patient_jack
 def test_each_port_of_the_desk_is_one_of_its_own(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
     hands = far(desk(), jack)
     hands.look(0.1)
@@ -127,6 +129,7 @@ def test_each_port_of_the_desk_is_one_of_its_own(jack: dict[str, str], far: Make
 
 
 @needs_jack
+@patient_jack
 def test_a_port_of_another_program_is_connected_with_when_it_comes(
     jack: dict[str, str], far: MakeFar, tmp_path: Path
 ) -> None:
@@ -142,17 +145,45 @@ def test_a_port_of_another_program_is_connected_with_when_it_comes(
 
 
 @needs_jack
+def test_what_a_late_program_has_missed_is_ended_again(jack: dict[str, str], far: MakeFar, monitor: Monitor) -> None:
+    """JACK waits for nobody: while a program stands still, what is sent to it is lost."""
+    hands = far(desk(), jack)
+    monitor.connect("Fenko:stage")
+    hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"])
+    begun(hands, monitor, "south", 1, "90 3c 64")
+    monitor.process.send_signal(signal.SIGSTOP)
+    hands.let_go("south")
+    hands.look(0.3)
+    monitor.process.send_signal(signal.SIGCONT)
+    hands.until(lambda: "80 3c 00" in monitor.heard, "the note ends")
+
+
+def begun(hands: FarDesk, monitor: Monitor, control: str, value: float, heard: str) -> None:
+    """What a hand begins is heard; where the server has lost it, which it may, the hand begins again."""
+
+    def is_heard() -> bool:
+        hands.feed((f"pad.{control}", value))
+        for _ in range(10):
+            hands.look(0.05)
+            if heard in monitor.heard:
+                return True
+        hands.feed((f"pad.{control}", 0))
+        return False
+
+    hands.until(is_heard, heard)
+
+
+@needs_jack
 @pytest.mark.parametrize("how", ["let go", "end", "pause", "unplug", "killed", "worker killed"])
 def test_every_note_has_its_end(jack: dict[str, str], far: MakeFar, monitor: Monitor, how: str) -> None:
     hands = far(desk(), jack)
     hands.look(0.1)
     monitor.connect("Fenko:stage")
     hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"])
-    hands.tap("north")
-    hands.press("south")
-    hands.press("east")
-    hands.feed(("pad.stick-left.x", -1.0))
-    hands.until(lambda: {"90 3c 64", "91 40 50", "e0 00 00"} <= {*monitor.heard})
+    for control, value, heard in (
+        ("north", 1, "b0 40 7f"), ("south", 1, "90 3c 64"), ("east", 1, "91 40 50"), ("stick-left.x", -1.0, "e0 00 00")
+    ):  # fmt: skip
+        begun(hands, monitor, control, value, heard)
     match how:
         case "let go":
             hands.let_go("south")
@@ -231,6 +262,7 @@ def test_a_note_ends_with_a_desk_that_is_ended(
 
 @needs_jack
 @needs_screen
+@patient_jack
 def test_a_desk_that_is_read_again_gets_its_new_outputs(jack: dict[str, str], monitor: Monitor, tmp_path: Path) -> None:
     screen = Screen()
     folder = tmp_path / "desk"
@@ -312,6 +344,7 @@ def process(frames):
         found[:] = [0.0, 0]
 client.activate()
 client.connect(sys.argv[1], port)
+signal.signal(signal.SIGTERM, lambda *_: (client.close(), sys.exit()))
 threading.Event().wait()
 """
 

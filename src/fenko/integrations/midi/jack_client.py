@@ -10,12 +10,15 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from fenko.integrations.midi.ports import CLIENT, Hear, fits, is_own
-from fenko.integrations.midi.spec import CONTROLLER, NOTE_OFF, NOTE_ON
+from fenko.integrations.midi.spec import BEND, CONTROLLER, NOTE_OFF, NOTE_ON, SUSTAIN
 from fenko.workers.worker import Away
 
 _DRAINS = 1.2  # seconds in which the server takes what waits, at the end
 OLD = 1.0
 """Seconds after which a message that the server has not taken is left out, unless it ends something."""
+_AGAIN = (0.0, 0.25, 1.0)
+"""Seconds after the server has reported that a program was too late, at which what has just ended is ended again: messages to such
+a program are lost. It is reported once, however long the program stays late."""
 
 
 def _open(name: str) -> Any:
@@ -48,6 +51,8 @@ class JackSystem:
         self._ports: dict[str, tuple[Any, str]] = {}
         self._hears: dict[str, tuple[Any, str, Hear]] = {}
         self._waiting: dict[str, deque[tuple[float, bytes]]] = {}
+        self._ended: dict[tuple[str, int, int], tuple[float, bytes]] = {}
+        self._again: list[float] = []
         self._gone = False
         self.too_long = 0
         """Messages that are longer than what the server takes in a period, and were left out."""
@@ -55,14 +60,24 @@ class JackSystem:
         self._empty = threading.Event()
         self._client.set_process_callback(self._process)
         self._client.set_shutdown_callback(self._shut_down)
+        self._client.set_xrun_callback(self._some_program_was_late)
         self._client.set_port_registration_callback(lambda port, there: self._wake())
         # Told once a connection is seen by who asks; that of a connection being made comes up to a period before.
         self._client.set_graph_order_callback(lambda: self._wake())
         self._client.activate()
 
+    def _some_program_was_late(self, microseconds: float) -> None:
+        now = time.monotonic()
+        self._again = [now + seconds for seconds in _AGAIN]
+
     def _process(self, frames: int) -> None:
+        again = bool(self._again) and time.monotonic() >= self._again[0]
+        if again:
+            del self._again[0]
         for name, (port, _) in list(self._ports.items()):
             port.clear_buffer()
+            if again:
+                self._end_again(name, port)
             waiting, written = self._waiting[name], 0
             while waiting:
                 since, message = waiting[0]
@@ -72,6 +87,8 @@ class JackSystem:
                 try:
                     port.write_midi_event(0, message)
                     written += 1
+                    if len(message) == 3:
+                        self._note_end(name, message)
                 except Exception:
                     if written:
                         break  # the period is full; the next one takes it
@@ -84,6 +101,21 @@ class JackSystem:
             for _, data in port.incoming_midi_events():
                 now = now or time.monotonic()
                 hear(now, bytes(data))
+
+    def _note_end(self, name: str, message: bytes) -> None:
+        kind, about = message[0] & 0xF0, (name, *_target(message))
+        if _ends(message) and (kind != CONTROLLER or message[1] == SUSTAIN):
+            self._ended[about] = time.monotonic(), message
+        else:
+            self._ended.pop(about, None)
+
+    def _end_again(self, name: str, port: Any) -> None:
+        now = time.monotonic()
+        self._ended = {about: one for about, one in self._ended.items() if now - one[0] < 2 * _AGAIN[-1]}
+        with contextlib.suppress(Exception):  # the period is full
+            for about, (_, message) in self._ended.items():
+                if about[0] == name:
+                    port.write_midi_event(0, message)
 
     def _shut_down(self, status: Any, reason: str) -> None:
         self._gone = True
@@ -165,6 +197,16 @@ class JackSystem:
 
 
 def _ends(message: bytes) -> bool:
-    """Whether a message ends a note, or lets a pedal go."""
+    """Whether a message ends a note, lets a pedal go, or has the bend in its middle."""
     kind = message[0] & 0xF0
-    return kind == NOTE_OFF or (kind in (NOTE_ON, CONTROLLER) and len(message) == 3 and message[2] == 0)
+    return (
+        kind == NOTE_OFF
+        or (kind in (NOTE_ON, CONTROLLER) and len(message) == 3 and message[2] == 0)
+        or (kind == BEND and message[1:] == b"\0\x40")
+    )
+
+
+def _target(message: bytes) -> tuple[int, int]:
+    """What a message of three bytes is about: its kind and channel, and the note or the controller."""
+    kind = message[0] & 0xF0
+    return (NOTE_ON if kind == NOTE_OFF else kind) | message[0] & 0x0F, 0 if kind == BEND else message[1]

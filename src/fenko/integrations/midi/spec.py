@@ -27,6 +27,8 @@ _MOST_BYTES = 4096
 TRANSPORT = {"play": 0xFA, "continue": 0xFB, "stop": 0xFC}
 """System real-time messages: start, continue, stop."""
 NOTE_OFF, NOTE_ON, CONTROLLER, PROGRAM, PRESSURE, BEND = 0x80, 0x90, 0xB0, 0xC0, 0xD0, 0xE0
+SUSTAIN = 64
+"""The controller of a pedal."""
 SYSEX, SYSEX_END = 0xF0, 0xF7
 LENGTHS = {0x8: 3, 0x9: 3, 0xA: 3, 0xB: 3, 0xC: 2, 0xD: 2, 0xE: 3, 0xF1: 2, 0xF2: 3, 0xF3: 2}
 """Bytes of a message, by its first one, or by the upper half of it; those that are not here have one."""

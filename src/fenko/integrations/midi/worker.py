@@ -16,13 +16,14 @@ from fenko.integrations.midi.spec import (
     CONTROLLER,
     NOTE_OFF,
     NOTE_ON,
+    SUSTAIN,
     USUAL_PORT,
     messages,
 )
 from fenko.system.person import group_member
 from fenko.workers.worker import Away, Desk, Worker
 
-SUSTAIN, ALL_NOTES_OFF = 64, 123
+_ALL_NOTES_OFF = 123
 _MIDDLE = [0x00, 0x40]  # of the bend
 
 
@@ -172,7 +173,7 @@ class MidiWorker(Worker):
         ending += [(port, [CONTROLLER | channel, SUSTAIN, 0]) for port, channel in self._sustained]
         ending += [(port, [BEND | channel, *_MIDDLE]) for port, channel in self._bent]
         ending += [
-            (port, [CONTROLLER | channel, ALL_NOTES_OFF, 0])
+            (port, [CONTROLLER | channel, _ALL_NOTES_OFF, 0])
             for port, channel in dict.fromkeys((port, channel) for port, channel, _ in self._sounding)
         ]
         with contextlib.suppress(Away):
