@@ -214,6 +214,12 @@ def test_everything_arrives(editor: Editor) -> None:
     editor.saves(f"{_RULER[:200]}|{_RULER[200:]}")
 
 
+def test_a_key_comes_behind_the_text_before_it(editor: Editor) -> None:
+    lines = 6
+    editor.do(*taps("select", "mode"), *lines * taps("shoulder-right", "hat.right"), 0.5, *taps("start"))
+    editor.saves("\n".join(lines * [_FEW]))
+
+
 def test_a_program_that_stops_reading_in_the_middle_of_a_text(editor: Editor) -> None:
     control = "west" if editor.sees >= len(_MANY) else "shoulder-right"
     editor.empty()

@@ -213,7 +213,7 @@ class KWinPort(CompositorPort):
             lacking = "".join(dict.fromkeys(one for one, made in zip(piece, codes, strict=True) if made is None))
             if lacking and self._clipboard is not None:
                 wrong = yield from self._clipboard.paste(piece)
-                self._quiet_at = max(time.monotonic() + _QUIET, self._clipboard.looks_until)
+                self._quiet_at = time.monotonic() + _QUIET
                 self.wake(self._quiet_at)
                 if wrong:
                     self._warn(

@@ -26,7 +26,8 @@ _MOST = 4 << 20
 """Bytes that are given back; somebody who had copied more has to copy it again, and is told so."""
 _SAVES_WITHIN = 0.5
 _READS_WITHIN = 10.0
-_LOOKS_AGAIN = 0.05
+_TAKES_IN = 0.05
+"""Seconds after a program has read a text in which it puts it in its place, at least."""
 _LOOK_EVERY = 0.003
 
 Content = dict[str, bytes]
@@ -48,8 +49,6 @@ class Clipboard:
         self._transfers: list[Any] = []
         self.pasted = -inf
         """When somebody has pasted last (monotonic seconds)."""
-        self.looks_until = -inf
-        """Until when who has pasted may look at the clipboard once more (monotonic seconds)."""
         self._device = manager.tell("get_data_device", seat)
         self._device.hears = {
             "data_offer": self._offered,
@@ -144,8 +143,6 @@ class Clipboard:
             for which in self._now:
                 before[which] = yield from self._content(which)
             self._before = before
-        while (left := self.looks_until - time.monotonic()) > 0:
-            yield left
         raw = text.encode()
         for which in self._now:
             self._put(which, dict.fromkeys(_TEXTS, raw) | {_NOT_FOR_HISTORIES: b"secret"}, taken=True)
@@ -160,8 +157,9 @@ class Clipboard:
         self.pasted = time.monotonic()
         if not self._taken:
             return "the program pasted nothing"
-        # GTK reads, and then takes what the clipboard has by that time. Who was slow to read is slow at this, too.
-        self.looks_until = self.pasted + max(_LOOKS_AGAIN, self.pasted - begun)
+        # GTK reads, and then takes what the clipboard has by that time; a key that comes before that overtakes the text. Who was
+        # slow to read is slow at this, too.
+        yield max(_TAKES_IN, self.pasted - begun)
         return None if None not in self._before.values() else "what had been copied was too much to be given back"
 
     def give_back(self) -> None:
