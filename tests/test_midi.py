@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ends import FarDesk, MakeFar, far, jack, jack_ports, needed, patient_jack, program, there
+from ends import FarDesk, MakeFar, ended_once, far, jack, jack_ports, needed, patient_jack, program, there
 from fenko.core.phrase import parse_phrase
 from fenko.integrations.midi.spec import described, messages, note_name, note_number
 from fenko.system.wire import Message, MessageReader, pack
@@ -77,7 +77,7 @@ class Monitor:
     @property
     def heard(self) -> list[str]:
         """Messages, as hex."""
-        return self._file.read_text().split("\n")[:-1]
+        return ended_once(self._file.read_text().split("\n")[:-1])
 
 
 @pytest.fixture
@@ -237,6 +237,7 @@ def running(folder: Path, env: Mapping[str, str], text: str, *changes: tuple[flo
 
 
 @needs_jack
+@patient_jack
 @needs_screen
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 def test_a_note_ends_with_a_desk_that_is_ended(
@@ -464,8 +465,7 @@ def test_a_note_ends_however_often_its_workers_die(
     if not port:
         monitor.connect("Fenko:stage")
     hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
-    hands.press("south")
-    hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
+    begun(hands, monitor, "south", 1, "90 3c 64")
     for _ in range(3):
         # Each time before it can have done what it was told.
         os.kill(hands.workers, signal.SIGKILL)
@@ -480,8 +480,7 @@ def test_a_note_ends_that_was_let_go_while_its_workers_hung(
 ) -> None:
     hands = far(desk("monitor*"), jack)
     hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
-    hands.press("south")
-    hands.until(lambda: monitor.heard == ["90 3c 64"], "the note")
+    begun(hands, monitor, "south", 1, "90 3c 64")
     os.kill(hands.workers, signal.SIGSTOP)
     hands.let_go("south")
     hands.look(0.1)

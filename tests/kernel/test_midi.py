@@ -60,6 +60,7 @@ class Bench:
         self.pad = pad()
         self.run = FenkoRun(folder, folder / "log")
         self.run.says("is running")
+        self.run.says("taken over")
         wait_for(lambda: "'Fenko'" in ports(), "Fenko's ports")
 
     def close(self) -> None:
@@ -80,10 +81,14 @@ def ports() -> str:
     return subprocess.run(["aconnect", "-l"], capture_output=True, text=True, check=True).stdout
 
 
+def _of_fenko() -> str:
+    """What is listed of Fenko's ports, once they are there."""
+    return next((part for part in ports().split("client ") if part.split("'")[1:2] == ["Fenko"]), "")
+
+
 def own_port() -> str:
     """The address of Fenko's own port."""
-    listed = ports().split("client ")
-    client = next(part for part in listed if part.split("'")[1:2] == ["Fenko"])
+    client = _of_fenko()
     number = client.split(":")[0]
     line = next(line for line in client.splitlines() if "'own" in line)
     return f"{number}:{line.split()[0]}"
@@ -103,7 +108,7 @@ def test_a_port_that_is_there_is_connected_with(bench: Bench, tmp_path: Path) ->
         return data in heard
 
     try:
-        wait_for(lambda: "Connecting To" in ports() or "Connected From" in ports(), "the connection")
+        wait_for(lambda: "Connecting To" in _of_fenko().partition("'own")[0], "the connection")
         for code in (e.BTN_SOUTH, e.BTN_EAST, e.BTN_NORTH, e.BTN_START):
             key(device, code, 1)
             key(device, code, 0)

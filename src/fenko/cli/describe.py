@@ -15,12 +15,12 @@ from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
 from fenko.core.descriptions import DescribedControl, Description, default_form, default_size
+from fenko.core.links import FarThing, far_things
 from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
 from fenko.desk.writing import description_text, quoted, write_new
 from fenko.live.far_surfaces import FarSurfaces, if_heard, of_things
-from fenko.live.found import FarThing, midi_things
 from fenko.live.loop import Loop
 from fenko.live.registry import EveryThing, OneThing
 from fenko.live.surfaces import Surfaces
@@ -97,7 +97,7 @@ def wait_for_press(only: FarThing | None = None) -> Pressed | FarPressed:
             heard[control] = heard.get(control, 0) + 1
             return heard[control] > _MESSAGES or control in (far.surfaces[name].shapes if far is not None else ())
 
-        others = {thing.slug: thing for thing in ([only] if only is not None else midi_things())}
+        others = {thing.slug: thing for thing in ([only] if only is not None else far_things(unasked=True))}
         far = _heard_far(loop, list(others.values()), feed_far)
         surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
         if only is None:

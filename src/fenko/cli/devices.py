@@ -20,13 +20,12 @@ from fenko.cli.shared import (
     show_problems,
     show_table,
 )
+from fenko.core.links import FarThing, far_thing, far_things, means
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
 from fenko.data import DEVICES
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.writing import quoted
-from fenko.integrations.midi.ports import fits
-from fenko.live.found import FarThing, far_things, named
 from fenko.system.person import group_member
 from fenko.system.things import SYSFS, Thing, list_things
 
@@ -65,7 +64,7 @@ def command(
     if link is not None and not (press or describe):
         raise click.UsageError("--link goes with --press and --describe.")
     try:
-        far = named(link) if link is not None else None
+        far = far_thing(link) if link is not None else None
     except ValueError as why:
         raise click.BadParameter(str(why), param_hint="--link") from None
     folder = desk_path(desk_folder)
@@ -177,9 +176,7 @@ def _as_json(thing: Thing, catalogue: Catalogue) -> dict[str, Any]:
 
 def _described(thing: FarThing, catalogue: Catalogue) -> str | None:
     """The description of something that is no kernel device, by its link."""
-    found = catalogue.matching(
-        lambda link: link == thing.link or (link.startswith("midi ") and fits(link[5:], thing.name))
-    )
+    found = catalogue.matching(lambda link: means(link, thing))
     return found[0] if found else None
 
 

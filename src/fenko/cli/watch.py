@@ -35,6 +35,7 @@ from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.circumstances import Focus
 from fenko.core.controls import THRESHOLDS
+from fenko.core.links import FarThing, far_thing, far_things
 from fenko.core.plan import Plan
 from fenko.core.stack import stack_of
 from fenko.core.words import reason, width
@@ -43,7 +44,6 @@ from fenko.desk.descriptions import Catalogue
 from fenko.desk.load import Desk
 from fenko.devices.recorder import TakeWriter, take_line
 from fenko.live.far_surfaces import FarSurfaces, if_heard, of_desk, of_things
-from fenko.live.found import FarThing, midi_things, named
 from fenko.live.loop import Loop
 from fenko.live.registry import DeskRegistry, EveryThing
 from fenko.live.surfaces import Surfaces
@@ -110,7 +110,7 @@ def command(
 def _things(links: Sequence[str]) -> list[FarThing]:
     """Those that a person names."""
     try:
-        return [named(link) for link in links]
+        return [far_thing(link) for link in links]
     except ValueError as why:
         raise click.BadParameter(str(why), param_hint="--link") from None
 
@@ -162,7 +162,7 @@ class _Watcher:
         """What is no kernel device: of a desk what it names; else every MIDI controller, and what a person names."""
         if desk is not None:
             return if_heard(lambda: of_desk(self._loop, compiled(desk), wanted, self._feed, self._say), self._say)
-        found = [*things, *(thing for thing in midi_things() if not wanted or thing.slug in wanted)]
+        found = [*things, *(thing for thing in far_things(unasked=True) if not wanted or thing.slug in wanted)]
         return if_heard(lambda: of_things(self._loop, found, self._feed, self._say), self._say)
 
     def _say_if_nothing(self, wanted: Sequence[str]) -> None:

@@ -49,14 +49,6 @@ _DIAGONALS = {f"{down}-{across}": (across, down) for down in ("up", "down") for 
 THRESHOLDS = ("half", "full")
 """What a person can bind of an axis besides pushing it at all: half the way, and all the way."""
 
-FAR_LINKS = ("midi", "serial", "tcp", "mqtt")
-"""First words of the links of surfaces that are no kernel devices."""
-
-
-def is_far(link: str) -> bool:
-    """Whether a surface is no kernel device by that link."""
-    return link.partition(" ")[0] in FAR_LINKS
-
 
 SORTS: dict[str, Shape] = {}
 """Every sort of control, by its name. Which control is of which sort says its name where the kernel has one for it

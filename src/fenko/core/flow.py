@@ -12,6 +12,8 @@ from fenko.core.inputs import Raw
 Sent = tuple[float, str, Any]
 """When, which control, and its value: a `Raw`, detents, or 1 and 0."""
 
+LIVELY = 1.5
+"""Seconds after a change in which gestures are decided: a surface that tells until when all has been told does so often then."""
 MOST_A_SECOND = 2000
 """Changes that come through as they are; the fastest devices say a thousand a second."""
 SUMMED_EVERY = 0.05

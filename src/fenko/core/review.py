@@ -9,12 +9,14 @@ from fenko.core.plan import Binding, Cell, Level, Plan
 
 
 class DeskReview(Protocol):
-    """A desk under review. `bound` has all bindings by level: cell, gesture, binding. `tables` are the desk's, as they are written."""
+    """A desk under review. `bound` has all bindings by level: cell, gesture, binding. `tables` are the desk's, as they are written;
+    `links` those of each surface, its description's with them."""
 
     plan: Plan
     levels: Mapping[str, Level]
     bound: dict[str, list[tuple[Cell, str, Binding]]]
     tables: Mapping[str, Any]
+    links: Mapping[str, tuple[str, ...]]
 
     def note(
         self,

@@ -9,12 +9,14 @@ import msgspec
 from msgspec import UNSET, Meta, UnsetType, defstruct, field
 
 from fenko.core.controls import KINDS
+from fenko.core.endless import CODINGS
+from fenko.core.links import LINKS
 from fenko.core.plan import Timing
 from fenko.core.reader import NAME
 from fenko.core.registration import Table
 from fenko.core.verbs import OUTPUTS
 from fenko.core.words import format_time
-from fenko.integrations.midi.incoming import CODINGS
+from fenko.integrations import load
 
 TimeText = Annotated[str, Meta(pattern=r"^\d+(\.\d+)?(ms|s)$", description="A time in ms or s", examples=["220ms"])]
 """A time as people write it; `fenko.core.words.parse_time` reads it."""
@@ -143,13 +145,15 @@ class FocusFile(File):
     ) = UNSET
 
 
+load()
+_FAR = [kind for kind in LINKS.values() if kind.word]
+_OF_THE_KERNEL = r"(usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?"
 LinkText = Annotated[
     str,
     Meta(
-        pattern=r"^((usb|bluetooth|virtual|other) [0-9a-f]{4}:[0-9a-f]{4}( (serial|port) \S+)?|midi \S.*"
-        r"|serial /\S+( \d{3,7})?|tcp \S+:\d{1,5}|mqtt [^\s#+]+( at [a-z0-9_-]+)?)$",
-        description="A link as `fenko devices` prints it: of a kernel device, `midi PORT`, `serial DEVICE`, `tcp HOST:PORT`, "
-        "`mqtt TOPIC`",
+        pattern=f"^({'|'.join((_OF_THE_KERNEL, *(kind.pattern for kind in _FAR)))})$",
+        description="A link as `fenko devices` prints it: of a kernel device, "
+        + ", ".join(f"`{kind.form}`" for kind in _FAR),
         examples=["usb 1209:4d50"],
     ),
 ]

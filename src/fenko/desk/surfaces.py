@@ -8,8 +8,9 @@ from typing import Any
 
 from msgspec import Struct, structs
 
-from fenko.core.controls import KINDS, SORTS, Shape, has_control, is_far, names_another
+from fenko.core.controls import KINDS, SORTS, Shape, has_control, names_another
 from fenko.core.descriptions import Description, burst_of
+from fenko.core.links import is_far
 from fenko.core.plan import (
     Surface,
 )

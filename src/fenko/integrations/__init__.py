@@ -1,7 +1,7 @@
 """Integrations: each folder has everything about one output or transport. Fenko finds them; no list names them.
 
-- `spec.py`: `OUTPUT`, the verbs, acts, desk tables, risks and checks of an output (pure), and `LINKS`, the transports by the first
-  word of a link.
+- `spec.py`: `OUTPUT`, the verbs, acts, desk tables, risks and checks of an output (pure), and `LINKS`, the kinds of links by which
+  it brings surfaces.
 - `worker.py`: sends, in the workers' process. `transport.py`: receives, if it brings surfaces.
 - `ready.py`: what `fenko ready` reports.
 
@@ -16,6 +16,7 @@ from functools import cache
 from importlib import import_module
 from typing import TYPE_CHECKING
 
+from fenko.core.links import register_links
 from fenko.core.registration import Output
 from fenko.core.verbs import AlreadyTaken, register
 
@@ -23,17 +24,13 @@ if TYPE_CHECKING:
     from importlib import metadata
 
 GROUP = "fenko.outputs"
-LINKS: dict[str, str] = {}
-"""The transport (`module:class` of `fenko.workers.transport.Way`) of each link, by its first word; the empty word stands for kernel
-devices."""
 
 
 @cache
 def load() -> tuple[str, ...]:
     """Register every output and transport, before the first phrase is read; return what is wrong with those of other packages."""
     specs = [import_module(f"{__name__}.{name}.spec") for name in _folders()]
-    for spec in specs:
-        LINKS.update(getattr(spec, "LINKS", {}))
+    register_links([kind for spec in specs for kind in getattr(spec, "LINKS", ())])
     outputs: list[Output] = [spec.OUTPUT for spec in specs if hasattr(spec, "OUTPUT")]
     for output in sorted(outputs, key=lambda output: output.place):
         register(output)

@@ -9,14 +9,14 @@ from typing import Any
 from msgspec import structs
 
 from fenko.core.changes import Change, Effect
-from fenko.core.controls import SORTS, is_far
+from fenko.core.controls import SORTS
+from fenko.core.endless import EndlessReader, sort_and_coding
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
+from fenko.core.links import FarThing, is_far
 from fenko.core.plan import Surface
 from fenko.core.words import reason
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
-from fenko.integrations.midi.incoming import Turns, guessed
-from fenko.live.found import FarThing
 from fenko.live.linked import Linked
 from fenko.live.loop import Loop
 from fenko.live.router import Router
@@ -52,7 +52,7 @@ class FarSurfaces(WorkersListener):
         """By address, how controls that turn without end write their steps, as far as that was recognised."""
         self._guesses = guesses
         self._values: dict[str, list[int]] = {}
-        self._turns: dict[str, Turns] = {}
+        self._turns: dict[str, EndlessReader] = {}
         self.linked = Linked(self.surfaces, feed, note)
         self._router = Router(loop, lambda port, why: None)
         self._port = WorkersPort(["feedback"], Settings(tables, note, None, folder), "surfaces")
@@ -103,9 +103,9 @@ class FarSurfaces(WorkersListener):
             return (t, control, self._turns[address].turn(value.value))
         values = self._values.setdefault(address, [])
         values.append(value.value)
-        sort, coding = guessed(values[-_ENOUGH:]) if len(values) >= _ENOUGH else ("", "")
+        sort, coding = sort_and_coding(values[-_ENOUGH:]) if len(values) >= _ENOUGH else ("", "")
         if sort == "dial":
-            self._turns[address], self.codings[address] = Turns(coding), coding
+            self._turns[address], self.codings[address] = EndlessReader(coding), coding
             known = self.surfaces[surface]
             self._know(structs.replace(known, shapes=known.shapes | {control: SORTS["dial"]}))
             return (t, control, self._turns[address].turn(value.value))

@@ -10,11 +10,10 @@ from typing import Any
 
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.controls import BUTTON
-from fenko.core.flow import Sent
+from fenko.core.flow import LIVELY, Sent
 from fenko.core.inputs import Inputs, Raw
 from fenko.core.plan import Surface
 from fenko.desk.model import LATEST
-from fenko.integrations.lending.protocol import LIVELY
 
 
 class Linked:

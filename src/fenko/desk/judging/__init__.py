@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from fenko.core.lazy import load_named
+from fenko.core.links import LINKS
 from fenko.core.verbs import OUTPUTS
 from fenko.desk.judging import bindings, layers, motion, outputs, profiles, programs, surfaces
 from fenko.desk.judging.case import Case
@@ -35,14 +36,12 @@ def judge(desk: Desk, present: Mapping[str, frozenset[str]] | None = None) -> li
     surfaces.unused(case)
     surfaces.described(case)
     surfaces.arrows(case)
-    surfaces.brokers(case)
-    surfaces.lamps(case)
     motion.conditioned(case)
     motion.moving(case)
     motion.values(case)
-    for output in OUTPUTS.values():
-        if output.checks:
-            load_named(output.checks)(case)
+    declared = [*(output.checks for output in OUTPUTS.values()), *(kind.checks for kind in LINKS.values())]
+    for check in filter(None, declared):
+        load_named(check)(case)
     outputs.said(case)
     outputs.told(case)
     programs.listed(case)

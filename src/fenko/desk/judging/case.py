@@ -28,6 +28,7 @@ class Case:
         self.present = present
         self.plan = desk.plan
         self.tables: Mapping[str, Any] = desk.sources.data
+        self.links = {name: one.links for name, one in desk.links.items()}
         self.levels = desk.plan.levels
         self.counts: dict[str, int] = {}
         # All that is bound, by level; and of that what can be more than one thing, turns a layer on, or pauses.

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from fenko.core.controls import HELD_BY_HAND
 from fenko.core.descriptions import burst_of
-from fenko.core.plan import Cell, control_of
+from fenko.core.plan import Cell
 from fenko.desk.descriptions import Catalogue
 from fenko.desk.judging.case import Case
 from fenko.desk.problems import DeskError
-from fenko.desk.tables import table_of
-from fenko.integrations.feedback.spec import lamp_of
-from fenko.integrations.lending.protocol import lent_at
 
 
 def unused(case: Case) -> None:
@@ -42,37 +39,6 @@ def unused(case: Case) -> None:
                 "groups of one", (*case.place(*members[0]), "group"),
                 f"`{group}` has no other binding, so nothing lifts what this one toggles",
             )  # fmt: skip
-
-
-def lamps(case: Case) -> None:
-    """Lamps that a surface has not, by which bindings are lit."""
-    for level in case.levels.values():
-        for cell, gesture, binding in case.bound[level.name]:
-            if binding.lit is None:
-                continue
-            surface, _, own = control_of(cell.address).partition(".")
-            lamp = binding.lamp or case.plan.surfaces[surface].kernel_name(own) or own
-            lacks = lamp_of(lamp, case.desk.sources.data["surface"][surface])
-            if lacks is not None:
-                what = f"`{surface}` has no lamp `{lamp}`" if binding.lamp else f"`{own}` has no lamp of its own"
-                case.note(
-                    "lamps that are not there", (*case.place(cell, gesture), "lamp" if binding.lamp else "lit"), f"{what}, so none is lit", "warning",
-                    f"{'' if binding.lamp else '`lamp` beside it: '}{lacks.expected}", key=False,
-                )  # fmt: skip
-
-
-def brokers(case: Case) -> None:
-    """Surfaces that come by a broker which the desk has not."""
-    known = table_of(case.desk.sources.data, "mqtt")
-    for name, entry in case.desk.links.items():
-        for number, link in enumerate(entry.links):
-            _, broker = lent_at(link, known)
-            if link.startswith("mqtt ") and broker not in known:
-                wanted = f"[mqtt.{broker or 'NAME'}]"
-                case.note(
-                    "brokers that are not there", ("surface", name, "links", number), f"this desk has no {wanted}, so `{name}` cannot come",
-                    "warning", f'{wanted} with `url = "mqtts://…"`', key=False,
-                )  # fmt: skip
 
 
 _TURNED = ("dial", "ring-and-dial")

@@ -8,12 +8,12 @@ from typing import Any, NamedTuple, TypeAlias
 
 from msgspec import Struct
 
-from fenko.core.controls import has_control, is_far
+from fenko.core.controls import has_control
+from fenko.core.links import is_far, kind_of
 from fenko.core.reader import NAME, PhraseError, Reader, in_quotes
 from fenko.core.registration import Act, Argument, Finding, Output, Queued, Said, Surrounding, Unsettled, Verb
 from fenko.core.steps import Send, Step
 from fenko.core.words import format_time, nearest, parse_time, shortened
-from fenko.integrations.lending.protocol import lent_at
 from fenko.integrations.wording import filled, read_to
 
 KERNEL_LAMPS = (
@@ -200,15 +200,9 @@ def is_linked(entry: Any) -> bool:
 
 def _lets_in(name: str, link: str, tables: Mapping[str, Any]) -> str:
     """What a link lets somebody else do, in words; empty for things that are on this computer."""
-    kind, _, rest = link.partition(" ")
-    if kind == "tcp":
-        return f"lets {rest} press what is bound on {name}"
-    if kind != "mqtt":
-        return ""
-    brokers = tables.get("mqtt") or {}
-    topic, broker = lent_at(link, brokers)
-    where = brokers.get(broker, {}).get("url", "no broker")
-    return f"lets whoever lends {topic} at {where} press what is bound on {name}"
+    kind, rest = kind_of(link)
+    what = kind.lets_in(rest, tables)
+    return f"{what} press what is bound on {name}" if what else ""
 
 
 def _asks(tables: Mapping[str, Any]) -> Iterator[tuple[tuple[str | int, ...], str]]:
@@ -295,6 +289,7 @@ OUTPUT = Output(
     asks=_asks,
     allows=_allows,
     ready="fenko.integrations.feedback.worker:ready",
+    checks="fenko.integrations.feedback.checks:check",
     listens=_listens,
     each="linked",
     end=lambda surface, *values: surface,

@@ -4,17 +4,16 @@ told to whichever is there."""
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from math import inf
 from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
-from fenko.core.controls import is_far
 from fenko.core.flow import Flow
 from fenko.core.lazy import load_named
+from fenko.core.links import is_far, kind_of
 from fenko.core.remedies import Remedy
-from fenko.integrations import LINKS
 from fenko.workers.transport import Way
 from fenko.workers.worker import FIRST_PAUSE, Away, Desk, Worker
 
@@ -24,8 +23,8 @@ _KEPT = ("lamp", "show", "text")
 
 def make_way(link: str, *more: Any) -> Way:
     """The way that a link means; only now its module is loaded."""
-    kind: Callable[..., Way] = load_named(LINKS.get(link.partition(" ")[0], LINKS[""]))
-    return kind(link, *more)
+    made: Way = load_named(kind_of(link)[0].transport)(link, *more)
+    return made
 
 
 class Kept:
@@ -188,6 +187,9 @@ class SurfaceWorker(Worker):
 
 def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str | Remedy]]:
     """How things stand with the links of the desk's surfaces that are no kernel devices."""
-    from fenko.integrations.feedback.ready import facts
-
-    return facts(tables)
+    return [
+        load_named(kind.ready)(surface, rest, tables)
+        for surface, entry in (tables.get("surface") or {}).items()
+        for kind, rest in map(kind_of, entry.get("links") or ())
+        if kind.ready
+    ]

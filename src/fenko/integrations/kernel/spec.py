@@ -2,4 +2,6 @@
 
 from __future__ import annotations
 
-LINKS = {"": "fenko.integrations.kernel.transport:KernelWay"}
+from fenko.core.links import LinkKind
+
+LINKS = (LinkKind("", "fenko.integrations.kernel.transport:KernelWay"),)

@@ -17,7 +17,7 @@ from msgspec import Struct
 
 from fenko.core.axes import Detents
 from fenko.core.controls import FADER, PLAIN_SORTS, SORTS, inputs_of, turning
-from fenko.core.flow import Sent, off_rest
+from fenko.core.flow import LIVELY, Sent, off_rest
 from fenko.core.inputs import Raw
 from fenko.core.reader import NAME
 
@@ -28,8 +28,6 @@ AGAIN_FIRST, AGAIN_LAST = 0.03, 0.25
 """Seconds after which what has not arrived is told again: at first, and, doubled each time, at last."""
 BEAT, SLOW_BEAT = 0.02, 0.25
 """Seconds between two packets while a hand is at it: shortly after a change, and later, as long as anything is held."""
-LIVELY = 1.5
-"""Seconds after a change in which gestures are decided."""
 GRACE = 1.0
 """Seconds from the first packet in which nothing is too late."""
 GONE = 1.0
@@ -303,9 +301,9 @@ def _is_time(value: Any) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool) and isfinite(value) and abs(value) < 1e12
 
 
-def lent_at(link: str, brokers: Collection[str]) -> tuple[str, str]:
-    """The topic of a link `mqtt TOPIC [at NAME]`, and its broker: the first one where none is named, empty where there is none."""
-    topic, _, broker = link.partition(" ")[2].partition(" at ")
+def lent_at(rest: str, brokers: Collection[str]) -> tuple[str, str]:
+    """The topic of `TOPIC [at NAME]`, and its broker: the first one where none is named, empty where there is none."""
+    topic, _, broker = rest.partition(" at ")
     return topic, broker or next(iter(brokers), "")
 
 

@@ -33,7 +33,7 @@ class LentWay(Way):
     ) -> None:
         super().__init__(link, entry, wake, note)
         brokers: Mapping[str, Any] = entry["mqtt brokers"]
-        self._topic, self._broker = lent_at(link, brokers)
+        self._topic, self._broker = lent_at(link.partition(" ")[2], brokers)
         self._at: Mapping[str, Any] = brokers.get(self._broker) or {}
         self.me = str(self._at.get("user") or "anyone")
         self._latest = float(entry["latest"])

@@ -4,26 +4,22 @@ Controls are called as the messages are (MIDI 1.0): ``note-60`` and ``note-60-pr
 ``pressure``, ``program-1``, ``play``, ``stop``, ``continue``; on other channels than the first ``ch2-cc-7``. Numbers are those of the
 messages (programs from 1).
 
-A controller of endless turns sends steps, in one of three codings, and never says in which: that is recognised from what
-comes. A controller of 14 bits sends two messages, the upper half first.
+A controller of 14 bits sends two messages, the upper half first.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from itertools import pairwise
 from math import inf
 from typing import Any, NamedTuple
 
+from fenko.core.endless import EndlessReader
 from fenko.core.flow import Sent
 from fenko.core.inputs import Raw
 
-CODINGS = ("twos-complement", "offset", "sign-magnitude")
-"""How a step is written in seven bits: 1 is one right and 127 one left; 65 right and 63 left; 1 right and 65 left."""
 STRUCK = 0.02
 """Seconds for which what has no release (a program, the transport) is pressed."""
 _HALVES_APART = 0.005  # s; the lower half of a number comes within this, or it has not changed
-_WAITS_FOR_OTHER = 4  # steps that may be one way or the other, until it is taken for certain
 _FULL = 14
 _NOTE_OFF, _NOTE_ON, _KEY_PRESSURE, _CONTROLLER, _PROGRAM, _PRESSURE, _BEND = range(0x80, 0xF0, 0x10)
 _LENGTHS = {_NOTE_OFF: 3, _NOTE_ON: 3, _KEY_PRESSURE: 3, _CONTROLLER: 3, _PROGRAM: 2, _PRESSURE: 2, _BEND: 3}
@@ -32,46 +28,6 @@ _BANK_FINE = range(0x20, 0x40)
 _DATA, _DATA_FINE, _PARAMETER_FINE, _PARAMETER, _RPN_FINE, _RPN = 6, 38, 98, 99, 100, 101
 _SOUND_OFF, _NOTES_OFF = 120, 123
 _BEND_MIDDLE = 0x2000
-
-
-def steps_in(coding: str, value: int) -> int:
-    """How many detents a step of that coding is, to the right."""
-    if coding == "offset":
-        return value - 64
-    if coding == "sign-magnitude":
-        return -(value & 0x3F) if value & 0x40 else value
-    return value - 128 if value & 0x40 else value
-
-
-class Turns:
-    """The steps of one endless control. Nothing comes of them until it is certain which way they go: the first few are kept
-    meanwhile."""
-
-    _SMALL = 16
-
-    def __init__(self, coding: str = "") -> None:
-        self.coding = coding
-        self._could = [coding] if coding else list(CODINGS)
-        self._kept: list[int] = []
-
-    def turn(self, value: int) -> int:
-        """Detents to the right, by this step and those that were kept."""
-        if self.coding:
-            return steps_in(self.coding, value)
-        if not value:
-            return 0
-        self._kept.append(value)
-        left = [one for one in self._could if abs(steps_in(one, value)) < self._SMALL]
-        self._could = left or list(CODINGS)
-        ways = [sum(steps_in(one, step) for step in self._kept) for one in self._could]
-        certain = len(self._could) == 1 or len(self._kept) >= _WAITS_FOR_OTHER
-        if not certain and len(set(ways)) > 1:
-            return 0
-        # More than one is left only where all come to the same, or where nobody can tell: then by how common they are.
-        if certain:
-            self.coding = self._could[0]
-        self._kept.clear()
-        return ways[0]
 
 
 class _Half(NamedTuple):
@@ -111,7 +67,7 @@ class MidiReader:
     def __init__(self, controls: Mapping[str, Mapping[str, Any]]) -> None:
         self._controls = controls
         self.turns = {
-            name: Turns(str(entry.get("coding") or ""))
+            name: EndlessReader(str(entry.get("coding") or ""))
             for name, entry in controls.items()
             if entry.get("sort") == "dial"
         }
@@ -272,19 +228,3 @@ class MidiReader:
         if self._sort(name) == "button":
             return int(value >= 64) if "cc-" in name else int(value > 0)
         return Raw(value, 0, 127)
-
-
-def guessed(values: list[int]) -> tuple[str, str]:
-    """The sort of a controller of seven bits, and its coding, by what it sent while one control was used: a switch says all or
-    nothing, an endless one the same small step again and again, a fader hardly ever the same twice."""
-    if {*values} == {0, 127}:
-        return "button", ""
-    for coding in CODINGS:
-        steps = [steps_in(coding, value) for value in values]
-        small = all(0 < abs(step) < Turns._SMALL for step in steps)
-        if len(steps) >= 3 and small and any(one == other for one, other in pairwise(steps)):
-            turns = Turns()
-            for value in values:
-                turns.turn(value)
-            return "dial", turns.coding or coding
-    return "fader", ""

@@ -9,11 +9,13 @@ from typing import Annotated, Any
 
 from msgspec import UNSET, Meta, Struct, UnsetType
 
+from fenko.core.links import LinkKind
 from fenko.core.reader import PhraseError, Reader
 from fenko.core.registration import Act, Argument, Finding, Held, Output, Queued, Said, Surrounding, Table, Target, Verb
 from fenko.core.steps import Amount, Hold, Send, Step
 from fenko.core.value import Value
 from fenko.core.verbs.value import By, Change, Following, Moving, To, lowered, read_change, write_change
+from fenko.integrations.midi.ports import fits
 from fenko.integrations.wording import filled, read_to, the_one, whole_number, write_to
 
 USUAL_PORT = "fenko"
@@ -383,4 +385,18 @@ OUTPUT = Output(
     place=50,
 )  # fmt: skip
 
-LINKS = {"midi": "fenko.integrations.midi.transport:MidiWay"}
+LINKS = (
+    LinkKind(
+        "midi",
+        "fenko.integrations.midi.transport:MidiWay",
+        form="midi PORT",
+        pattern=r"midi \S.*",
+        surface_kind="midi",
+        title=lambda rest: rest.strip("*"),
+        find="fenko.integrations.midi.found:controllers",
+        heard_unasked=True,
+        fits=fits,
+        ready="fenko.integrations.midi.found:ready",
+        place=10,
+    ),
+)
