@@ -107,7 +107,7 @@ def windows(folder: str) -> list[int]:
     for place in Path("/proc").iterdir():
         try:
             if (
-                b"fenko.showing.held_window" in (place / "cmdline").read_bytes()
+                b"fenko.integrations.legend.ui.window" in (place / "cmdline").read_bytes()
                 and folder.encode() in (place / "environ").read_bytes()
             ):
                 found.append(int(place.name))
@@ -157,7 +157,7 @@ def test_without_a_screen_it_says_so(fenko: object, make_desk: MakeDesk) -> None
     reasons: list[str] = []
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("DISPLAY", "")
-        child = ChildProcess("fenko.showing.held_window", Failed, print, reasons.append)
+        child = ChildProcess("fenko.integrations.legend.ui.window", Failed, print, reasons.append)
         child.start()
     while not reasons and select.select([child.fd], [], [], 20)[0]:
         child.readable()

@@ -191,7 +191,7 @@ def _rail() -> None:
     from fenko.devices.take import read_take
     from fenko.integrations.machine.rehearsed import Rehearsal
     from fenko.integrations.machine.settings import settings_of
-    from fenko.showing.machine_picture import draw
+    from fenko.integrations.machine.ui.picture import draw
 
     desk = load_desk(DEMO)
     settings = settings_of("rail", desk.sources.data["machine"]["rail"])

@@ -17,7 +17,7 @@ from fenko import __version__
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
-COMMANDS: dict[str, str] = {
+_FIRST = {
     "new": "Make a first desk from what is plugged in.",
     "run": "Run the desk: surfaces in, shortcuts out.",
     "learn": "Press a control, perform the shortcut, and the desk knows it.",
@@ -44,16 +44,37 @@ COMMANDS: dict[str, str] = {
     "arrange": "Compute on which buttons a profile's bindings would sit better.",
     "tune": "Measure a surface, and propose dead zones, ranges and times that suit it.",
     "devices": "List what is plugged in, with the links for the desk.",
-    "lend": "Lend surfaces of this computer to a desk on another one.",
     "ready": "Look whether this machine is ready, and what helps if not.",
     "sheet": "Print what each control does, labels for keys, what a surface has.",
-    "machine": "List machines and how they stand, follow them, read what moves them, simulate one.",
+}
+_LAST = {
     "windows": "List the windows and the program in front, as a profile names them.",
     "report": "Print what a report of a mistake needs, without anything private.",
     "completion": "Print what a shell needs to complete all this.",
     "demo": "See Fenko at work on a made-up desk, without any device.",
 }
-"""Each command, which is a module of this package, with its line in `fenko --help`."""
+
+
+def _of_integrations() -> dict[str, tuple[str, str]]:
+    """The commands that integrations bring, by name: the module and its line in `fenko --help`. A module in the folder `ui` of an
+    integration is a command if its docstring begins with the command's name; none is loaded for that."""
+    found = {}
+    folder = os.path.join(os.path.dirname(os.path.dirname(__file__)), "integrations")
+    for integration in sorted(os.listdir(folder)):
+        with contextlib.suppress(OSError):
+            for file in sorted(os.listdir(os.path.join(folder, integration, "ui"))):
+                if file.endswith(".py"):
+                    with open(os.path.join(folder, integration, "ui", file), encoding="utf-8") as source:
+                        begins, _, text = source.readline().strip().strip('"').partition("`: ")
+                    if text and begins.startswith("`fenko "):
+                        module = f"fenko.integrations.{integration}.ui.{file.removesuffix('.py')}"
+                        found[begins.removeprefix("`fenko ")] = module, text
+    return found
+
+
+_INTEGRATIONS = _of_integrations()
+COMMANDS: dict[str, str] = _FIRST | {name: text for name, (_, text) in _INTEGRATIONS.items()} | _LAST
+"""Each command with its line in `fenko --help`."""
 
 
 class _Commands(click.Group):
@@ -63,7 +84,8 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         if name not in COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"fenko.cli.{name}").command
+        module, _ = _INTEGRATIONS.get(name, (f"fenko.cli.{name}", ""))
+        command: click.Command = importlib.import_module(module).command
         command.short_help = COMMANDS[name]
         if "_FENKO_COMPLETE" in os.environ:
             importlib.import_module("fenko.cli.completing").attach(command)

@@ -7,8 +7,10 @@ from typing import Any
 
 import click
 
-from fenko.cli.machine_state import standing
 from fenko.cli.shared import dim, fail, format_option, say, say_json, show_json, show_table
+from fenko.core.registration import fact_words
+from fenko.core.verbs import OUTPUTS
+from fenko.integrations import load
 from fenko.system.talking import NobodyThere, Refused, Talk
 
 
@@ -43,7 +45,9 @@ def command(form: str, follow: bool) -> None:
         places = [(name, _where(one), _shows(one), one.get("raw", "")) for name, one in controls.items()]
         show_table(("control", "is", "shows", "raw"), places)
     ends = [
-        (f"{out} {name}", _standing(fact)) for out, facts in state["outputs"].items() for name, fact in facts.items()
+        (f"{out} {name}", _in_words(out, fact))
+        for out, facts in state["outputs"].items()
+        for name, fact in facts.items()
     ]
     if ends:
         if rows or controls:
@@ -53,27 +57,10 @@ def command(form: str, follow: bool) -> None:
         say(dim("the desk has no values, and no control has moved yet"))
 
 
-def _standing(fact: dict[str, Any]) -> str:
-    """How something stands at another end, in words."""
-    if "machine" in fact:
-        return standing(fact)
-    words = []
-    if "level" in fact:
-        words.append(f"{fact['level'] * 100:.0f}%")
-    if fact.get("muted"):
-        words.append("muted")
-    if "playing" in fact:
-        words.append("playing" if fact["playing"] else "not playing")
-    if fact.get("title"):
-        words.append(f'"{fact["title"]}"')
-    if "position" in fact:
-        words.append(f"at {int(fact['position'] // 60)}:{fact['position'] % 60:04.1f}")
-    if "to" in fact:
-        words.append(f"connected with {', '.join(fact['to'])}" if fact["to"] else "connected with nobody")
-    if "value" in fact:
-        words.append(f"{fact['value']:g}")
-    known = ("value", "level", "muted", "playing", "title", "position", "to")
-    return ", ".join(words + [f"{key} {value}" for key, value in fact.items() if key not in known])
+def _in_words(out: str, fact: dict[str, Any]) -> str:
+    """How something stands at another end; the running desk may have outputs that are unknown here."""
+    load()
+    return OUTPUTS[out].in_words(fact) if out in OUTPUTS else fact_words()(fact)
 
 
 def _range(one: dict[str, Any]) -> str:
@@ -107,7 +94,7 @@ def _follow(talk: Talk, form: str) -> None:
                     told = {key: value for key, value in fact.items() if key != "position"}
                     if told != seen.get((out, name)):
                         seen[out, name] = told
-                        say(f"{out} {name} {_standing(fact)}")
+                        say(f"{out} {name} {_in_words(out, fact)}")
             for name in before["controls"].keys() - state["controls"].keys():
                 say(f"{name} let go")
             before = state

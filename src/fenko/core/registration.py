@@ -161,6 +161,18 @@ def no_findings(said: Any, around: Surrounding) -> Iterable[Finding]:
     return ()
 
 
+def fact_words(**known: Callable[[Any], str]) -> Callable[[Mapping[str, Any]], str]:
+    """Return what puts a fact of an output into words: `known` entries first, each in its own way (empty for nothing worth telling),
+    the others by their names."""
+
+    def words(fact: Mapping[str, Any]) -> str:
+        told = [known[name](fact[name]) for name in known if name in fact]
+        told += [f"{name} {value}" for name, value in fact.items() if name not in known]
+        return ", ".join(filter(None, told))
+
+    return words
+
+
 Resolver: TypeAlias = Callable[[str, tuple[Any, ...]], tuple[Any, ...] | None]
 
 
@@ -213,6 +225,8 @@ class Output(Struct, frozen=True):
     moved: Callable[[str, Mapping[str, Any], Mapping[str, Any]], str] | None = None
     """For `fenko learn`: of an item's name, its fact before (empty if it was not known) and its fact now, the phrase that moves it;
     empty if nobody has moved it."""
+    in_words: Callable[[Mapping[str, Any]], str] = fact_words(value="{:g}".format)
+    """How something at its other end stands, by its fact, for people."""
     simulation: str = ""
     """The `module:class` (of `fenko.integrations.simulation.Simulation`) that stands in for its peers in the demo."""
     checks: str = ""

@@ -3,7 +3,8 @@
 - `spec.py`: `OUTPUT`, the verbs, acts, desk tables, risks and checks of an output (pure), and `LINKS`, the kinds of links by which
   it brings surfaces.
 - `worker.py`: sends, in the workers' process. `transport.py`: receives, if it brings surfaces.
-- `ready.py`: what `fenko ready` reports.
+- `ready.py`: what `fenko ready` reports. `checks.py`: what `fenko check` says of a desk.
+- `ui`: what people see of it, such as a command; it may use everything, and only other parts of `ui` use it.
 
 Outputs of other packages come from entry points of the group `fenko.outputs`; each names an `Output`."""
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from msgspec import UNSET, Meta, Struct, UnsetType
 
 from fenko.core.reader import Reader
-from fenko.core.registration import Act, Argument, Output, Queued, Said, Table, Target, Verb
+from fenko.core.registration import Act, Argument, Output, Queued, Said, Table, Target, Verb, fact_words
 from fenko.core.steps import Amount, Send, Step
 from fenko.core.value import Value
 from fenko.core.verbs.value import By, Change, Moving, To, lowered, read_change, write_change
@@ -140,6 +140,7 @@ OUTPUT = Output(
     ready="fenko.integrations.audio.worker:ready",
     offers="fenko.integrations.audio.worker:offers",
     moved=_moved,
+    in_words=fact_words(level=lambda level: f"{level * 100:.0f}%", muted=lambda muted: "muted" if muted else ""),
     simulation="fenko.integrations.audio.simulation:AudioSimulation",
     place=10,
 )  # fmt: skip

@@ -51,7 +51,7 @@ class LegendWorker(Worker):
 
     def open(self) -> None:
         """Start the process."""
-        window = self._window = ChildProcess("fenko.showing.held_window", Failed, _ignore, self._on_exit)
+        window = self._window = ChildProcess("fenko.integrations.legend.ui.window", Failed, _ignore, self._on_exit)
         try:
             window.start()
             process = os.pidfd_open(window.pid)

@@ -27,6 +27,7 @@ from fenko.core.words import nearest, shortened
 from fenko.integrations.machine.chosen import Chosen
 from fenko.integrations.machine.dialects import DIALECTS
 from fenko.integrations.machine.explained import Told, explained
+from fenko.integrations.machine.facts import standing
 from fenko.integrations.machine.settings import AXIS_NAMES, MachineSettings, settings_of
 from fenko.integrations.wording import entry, filled, read_to, the_one
 
@@ -490,6 +491,7 @@ OUTPUT = Output(
     end=lambda machine, *values: machine,
     resolver=_resolver,
     checks="fenko.integrations.machine.checks:check",
+    in_words=standing,
     simulation="fenko.integrations.machine.simulation:MachineSimulation",
     place=100,
 )  # fmt: skip

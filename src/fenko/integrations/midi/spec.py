@@ -11,7 +11,20 @@ from msgspec import UNSET, Meta, Struct, UnsetType
 
 from fenko.core.links import LinkKind
 from fenko.core.reader import PhraseError, Reader
-from fenko.core.registration import Act, Argument, Finding, Held, Output, Queued, Said, Surrounding, Table, Target, Verb
+from fenko.core.registration import (
+    Act,
+    Argument,
+    Finding,
+    Held,
+    Output,
+    Queued,
+    Said,
+    Surrounding,
+    Table,
+    Target,
+    Verb,
+    fact_words,
+)
 from fenko.core.steps import Amount, Hold, Send, Step
 from fenko.core.value import Value
 from fenko.core.verbs.value import By, Change, Following, Moving, To, lowered, read_change, write_change
@@ -381,6 +394,7 @@ OUTPUT = Output(
     judge=_judge,
     ready="fenko.integrations.midi.worker:ready",
     offers="fenko.integrations.midi.worker:offers",
+    in_words=fact_words(to=lambda to: f"connected with {', '.join(to) or 'nobody'}"),
     simulation="fenko.integrations.midi.simulation:MidiSimulation",
     place=50,
 )  # fmt: skip

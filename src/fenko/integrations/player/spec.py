@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fenko.core.reader import Reader
-from fenko.core.registration import Act, Argument, Output, Queued, Said, Verb
+from fenko.core.registration import Act, Argument, Output, Queued, Said, Verb, fact_words
 from fenko.core.steps import Send, Step
 from fenko.core.words import format_time, parse_time
 from fenko.integrations.wording import OF, write_of
@@ -86,6 +86,11 @@ OUTPUT = Output(
     ),
     ready="fenko.integrations.player.worker:ready",
     offers="fenko.integrations.player.worker:offers",
+    in_words=fact_words(
+        playing=lambda playing: "playing" if playing else "not playing",
+        title=lambda title: f'"{title}"' if title else "",
+        position=lambda at: f"at {int(at // 60)}:{at % 60:04.1f}",
+    ),
     simulation="fenko.integrations.player.simulation:PlayerSimulation",
     place=30,
 )  # fmt: skip

@@ -1,4 +1,4 @@
-"""`fenko lend`: a surface of this computer, used on another one."""
+"""`fenko lend`: Lend surfaces of this computer to a desk on another one."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fenko.core.reader import NAME
 from fenko.core.words import reason
 from fenko.desk.compiled import compiled
 from fenko.desk.load import Desk
-from fenko.live.lending import Lender
+from fenko.integrations.lending.ui.lender import Lender
 from fenko.live.loop import Loop
 
 USUAL_TOPIC = "fenko"

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from fenko.cli.fullscreen import FullScreen, ends, typed
 from fenko.cli.shared import bold, colour, dim, fail, fail_unknown, note, say, say_json, show_json, show_table
 from fenko.client import NobodyThere, Refused, RunningDesk
+from fenko.integrations.machine.facts import readout, standing
 from fenko.integrations.machine.settings import MachineSettings, settings_of
 
 if TYPE_CHECKING:
@@ -95,11 +96,6 @@ def _facts_now(desk: Desk) -> dict[str, dict[str, Any]]:
     return {}
 
 
-def readout(fact: Mapping[str, Any]) -> str:
-    """Where a machine is, of its work, in a line."""
-    return "  ".join(f"{axis} {place:g}" for axis, place in fact["work"].items())
-
-
 def _state(state: str) -> str:
     return colour(state, _STATES[state]) if state in _STATES else state
 
@@ -149,14 +145,6 @@ def _print_changes(name: str | None, form: str) -> None:
         fail(str(why))
     except KeyboardInterrupt:
         return
-
-
-def standing(fact: Mapping[str, Any]) -> str:
-    """A machine in a line."""
-    size = f"axis {fact['axis']}, step {fact['step-size']:g}"
-    where = readout(fact) if fact["machine"] else "nobody knows where"
-    said = f"  ({fact['said']})" if fact["said"] else ""
-    return f"{fact['state']}  {where}  {size}  {fact['speed']:g} a minute{said}"
 
 
 class _Readout:

@@ -1,4 +1,4 @@
-"""`fenko machine`: what is said to machines that move, and one that is simulated."""
+"""`fenko machine`: List machines and how they stand, follow them, read what moves them, simulate one."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ def command(context: click.Context, desk_folder: Path | None, form: str) -> None
     """List the machines of the desk, and how each stands; follow them (`watch`), read a machine program (`read`), try things on a
     machine that is simulated (`simulate`)."""
     if context.invoked_subcommand is None:
-        from fenko.cli.machine_state import listed
+        from fenko.integrations.machine.ui.state import listed
 
         listed(open_desk(desk_folder), form)
 
@@ -55,7 +55,7 @@ def watch(name: str | None, form: str) -> None:
 
     On a terminal until q or Ctrl-C; elsewhere a line for each change.
     """
-    from fenko.cli.machine_state import followed
+    from fenko.integrations.machine.ui.state import followed
 
     followed(name, form)
 
@@ -193,10 +193,10 @@ def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path |
     \b
     fenko machine rehearse evening.jsonl --desk my-desk --out path.png
     """
-    from fenko.cli.machine_state import machines_of
     from fenko.core.rehearsal import rehearse as played
     from fenko.devices.take import TakeError, read_take
     from fenko.integrations.machine.rehearsed import Rehearsal
+    from fenko.integrations.machine.ui.state import machines_of
 
     desk = open_desk(desk_folder)
     machines = machines_of(desk)
@@ -225,7 +225,7 @@ def rehearse(take: Path, desk_folder: Path | None, name: str | None, out: Path |
 def _draw(out: Path | None, title: str, machine: SimulatedMachine, axes: Mapping[str, AxisLimits]) -> None:
     if out is None:
         return
-    from fenko.showing.machine_picture import draw
+    from fenko.integrations.machine.ui.picture import draw
 
     try:
         draw(out, title, machine.trace, axes)
