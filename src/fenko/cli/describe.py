@@ -15,7 +15,7 @@ from fenko.cli.shared import bold, fail, note, say
 from fenko.core.changes import PLUG, UNPLUG, Change
 from fenko.core.describing import QUIET, Describer
 from fenko.core.descriptions import DescribedControl, Description, default_form, default_size
-from fenko.core.links import FarThing, far_things
+from fenko.core.links import LinkedDevice, linked_devices
 from fenko.core.plan import Surface
 from fenko.core.words import reason, slug_of
 from fenko.desk.descriptions import FOLDER, Catalogue, kind_description, user_folder
@@ -41,7 +41,7 @@ class Pressed(Struct, frozen=True):
 class FarPressed(Struct, frozen=True):
     """The same of what is no kernel device; `sort` is how the control acts, where its name does not say so."""
 
-    thing: FarThing
+    thing: LinkedDevice
     control: str
     sort: str = ""
 
@@ -59,7 +59,7 @@ def links_of(thing: Thing, described: Description | None) -> tuple[str, ...]:
     return tuple(dict.fromkeys((thing.link, *described.links)))
 
 
-def wait_for_press(only: FarThing | None = None) -> Pressed | FarPressed:
+def wait_for_press(only: LinkedDevice | None = None) -> Pressed | FarPressed:
     """Waits for one press, turn or push on anything, keyboards too, or on `only` this one. Ends the program if there is none."""
     told: list[Pressed | FarPressed | tuple[Node, str]] = []
     with Loop() as loop:
@@ -97,7 +97,7 @@ def wait_for_press(only: FarThing | None = None) -> Pressed | FarPressed:
             heard[control] = heard.get(control, 0) + 1
             return heard[control] > _MESSAGES or control in (far.surfaces[name].shapes if far is not None else ())
 
-        others = {thing.slug: thing for thing in ([only] if only is not None else far_things(unasked=True))}
+        others = {thing.slug: thing for thing in ([only] if only is not None else linked_devices(unasked=True))}
         far = _heard_far(loop, list(others.values()), feed_far)
         surfaces = Surfaces(EveryThing(keyboards=True), loop, feed, lambda raw: None, lambda line: None)
         if only is None:
@@ -129,7 +129,9 @@ def _may_turn(control: str) -> bool:
     return "cc-" in control
 
 
-def _heard_far(loop: Loop, things: Sequence[FarThing], feed: Callable[[Sequence[Change]], None]) -> FarSurfaces | None:
+def _heard_far(
+    loop: Loop, things: Sequence[LinkedDevice], feed: Callable[[Sequence[Change]], None]
+) -> FarSurfaces | None:
     return if_heard(lambda: of_things(loop, things, feed, note_trouble), note_trouble)
 
 
@@ -143,7 +145,7 @@ def _say_what_cannot_be_heard() -> None:
         note(f"You may not read {', '.join(deaf)}, so presses there are not heard (`fenko ready` helps).")
 
 
-def describe_thing(out: Path | None, only: FarThing | None = None) -> None:
+def describe_thing(out: Path | None, only: LinkedDevice | None = None) -> None:
     """Asks for a thing, walks along its controls with the person, and writes what came of it. A board says itself what it has."""
     pressed = wait_for_press(only) if only is None or only.kind != "board" else FarPressed(only, "")
     path = out or user_folder() / FOLDER / f"{slug_of(pressed.thing.name)}.toml"
@@ -169,7 +171,7 @@ def describe_thing(out: Path | None, only: FarThing | None = None) -> None:
     _write(guide.describer.description(thing.name, (thing.link,)), path, out is None)
 
 
-def describe_far(thing: FarThing, path: Path, usual_place: bool) -> None:
+def describe_far(thing: LinkedDevice, path: Path, usual_place: bool) -> None:
     """The same of a MIDI controller, by its controls; a board is asked."""
     if thing.kind == "board":
         _write(_asked(thing), path, usual_place)
@@ -186,7 +188,7 @@ def describe_far(thing: FarThing, path: Path, usual_place: bool) -> None:
 _ANSWERS_WITHIN = 8.0  # s
 
 
-def _asked(thing: FarThing) -> Description:
+def _asked(thing: LinkedDevice) -> Description:
     """What a board says of itself. Ends the program if it says nothing."""
     with Loop() as loop:
         far = of_things(loop, [thing], lambda changes: None, note_trouble)
@@ -351,7 +353,7 @@ class _Guide:
 class _FarGuide(_Guide):
     """The same on a MIDI controller, whose controls that turn without end are recognised by what they send."""
 
-    def __init__(self, loop: Loop, describer: Describer, thing: FarThing) -> None:
+    def __init__(self, loop: Loop, describer: Describer, thing: LinkedDevice) -> None:
         super().__init__(loop, describer, None)
         self._name = thing.slug
         far = of_things(loop, [thing], self._hear, note_trouble)

@@ -20,7 +20,7 @@ from fenko.cli.shared import (
     show_problems,
     show_table,
 )
-from fenko.core.links import FarThing, far_thing, far_things, means
+from fenko.core.links import LinkedDevice, linked_device, linked_devices, matches
 from fenko.core.remedies import input_denied
 from fenko.core.words import slug_of
 from fenko.data import DEVICES
@@ -64,7 +64,7 @@ def command(
     if link is not None and not (press or describe):
         raise click.UsageError("--link goes with --press and --describe.")
     try:
-        far = far_thing(link) if link is not None else None
+        far = linked_device(link) if link is not None else None
     except ValueError as why:
         raise click.BadParameter(str(why), param_hint="--link") from None
     folder = desk_path(desk_folder)
@@ -81,7 +81,7 @@ def command(
     if network:
         _list_lent(form)
         return
-    things, others = list_things(), far_things()
+    things, others = list_things(), linked_devices()
     if form == "json":
         show_json(
             [*(_as_json(thing, catalogue) for thing in things), *(_far_as_json(one, catalogue) for one in others)]
@@ -174,13 +174,13 @@ def _as_json(thing: Thing, catalogue: Catalogue) -> dict[str, Any]:
     }
 
 
-def _described(thing: FarThing, catalogue: Catalogue) -> str | None:
+def _described(thing: LinkedDevice, catalogue: Catalogue) -> str | None:
     """The description of something that is no kernel device, by its link."""
-    found = catalogue.matching(lambda link: means(link, thing))
+    found = catalogue.matching(lambda link: matches(link, thing))
     return found[0] if found else None
 
 
-def _far_as_json(thing: FarThing, catalogue: Catalogue) -> dict[str, Any]:
+def _far_as_json(thing: LinkedDevice, catalogue: Catalogue) -> dict[str, Any]:
     return {
         "name": thing.name, "link": thing.link, "kind": thing.kind, "description": _described(thing, catalogue), "nodes": [],
         "problem": thing.problem,
@@ -205,7 +205,7 @@ def _tell_far(form: str, catalogue: Catalogue, found: FarPressed) -> None:
         say(f'\n    [surface.{thing.slug}.control.{found.control}]\n    sort = "{found.sort}"')
 
 
-def _tell_pressed(form: str, catalogue: Catalogue, far: FarThing | None) -> None:
+def _tell_pressed(form: str, catalogue: Catalogue, far: LinkedDevice | None) -> None:
     """Tells which thing was pressed and how a desk names it."""
     found = wait_for_press(far)
     if isinstance(found, FarPressed):

@@ -35,7 +35,7 @@ from fenko.core.board import FRESH, Board, Row
 from fenko.core.changes import FOCUS, PLUG, Change
 from fenko.core.circumstances import Focus
 from fenko.core.controls import THRESHOLDS
-from fenko.core.links import FarThing, far_thing, far_things
+from fenko.core.links import LinkedDevice, linked_device, linked_devices
 from fenko.core.plan import Plan
 from fenko.core.stack import stack_of
 from fenko.core.words import reason, width
@@ -107,10 +107,10 @@ def command(
         sys.exit(1 if watcher.failed else 0)
 
 
-def _things(links: Sequence[str]) -> list[FarThing]:
+def _things(links: Sequence[str]) -> list[LinkedDevice]:
     """Those that a person names."""
     try:
-        return [far_thing(link) for link in links]
+        return [linked_device(link) for link in links]
     except ValueError as why:
         raise click.BadParameter(str(why), param_hint="--link") from None
 
@@ -123,7 +123,7 @@ class _Watcher:
         loop: Loop,
         desk: Desk | None,
         wanted: tuple[str, ...],
-        things: Sequence[FarThing],
+        things: Sequence[LinkedDevice],
         form: str,
         full: bool,
         stack: ExitStack,
@@ -157,12 +157,12 @@ class _Watcher:
             self._say_if_nothing(wanted)
 
     def _far_surfaces(
-        self, desk: Desk | None, wanted: tuple[str, ...], things: Sequence[FarThing]
+        self, desk: Desk | None, wanted: tuple[str, ...], things: Sequence[LinkedDevice]
     ) -> FarSurfaces | None:
         """What is no kernel device: of a desk what it names; else every MIDI controller, and what a person names."""
         if desk is not None:
             return if_heard(lambda: of_desk(self._loop, compiled(desk), wanted, self._feed, self._say), self._say)
-        found = [*things, *(thing for thing in far_things(unasked=True) if not wanted or thing.slug in wanted)]
+        found = [*things, *(thing for thing in linked_devices(unasked=True) if not wanted or thing.slug in wanted)]
         return if_heard(lambda: of_things(self._loop, found, self._feed, self._say), self._say)
 
     def _say_if_nothing(self, wanted: Sequence[str]) -> None:

@@ -162,8 +162,8 @@ def no_findings(said: Any, around: Surrounding) -> Iterable[Finding]:
 
 
 def fact_words(**known: Callable[[Any], str]) -> Callable[[Mapping[str, Any]], str]:
-    """Return what puts a fact of an output into words: `known` entries first, each in its own way (empty for nothing worth telling),
-    the others by their names."""
+    """Return a function that puts a fact of an output into words: the `known` entries first, each by its own function (an empty word
+    is left out), then the others as `name value`."""
 
     def words(fact: Mapping[str, Any]) -> str:
         told = [known[name](fact[name]) for name in known if name in fact]
@@ -226,7 +226,7 @@ class Output(Struct, frozen=True):
     """For `fenko learn`: of an item's name, its fact before (empty if it was not known) and its fact now, the phrase that moves it;
     empty if nobody has moved it."""
     in_words: Callable[[Mapping[str, Any]], str] = fact_words(value="{:g}".format)
-    """How something at its other end stands, by its fact, for people."""
+    """Put a fact of its peer into words for users."""
     simulation: str = ""
     """The `module:class` (of `fenko.integrations.simulation.Simulation`) that stands in for its peers in the demo."""
     checks: str = ""

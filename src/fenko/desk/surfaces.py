@@ -10,7 +10,7 @@ from msgspec import Struct, structs
 
 from fenko.core.controls import KINDS, SORTS, Shape, has_control, names_another
 from fenko.core.descriptions import Description, burst_of
-from fenko.core.links import is_far
+from fenko.core.links import has_transport
 from fenko.core.plan import (
     Surface,
 )
@@ -37,7 +37,7 @@ class SurfaceLinks(Struct, frozen=True):
     @property
     def far(self) -> tuple[str, ...]:
         """The links by which it turns up otherwise than as a kernel device."""
-        return tuple(link for link in self.links if is_far(link))
+        return tuple(link for link in self.links if has_transport(link))
 
 
 def read_surfaces(

@@ -13,7 +13,7 @@ from fenko.core.controls import SORTS
 from fenko.core.endless import EndlessReader, sort_and_coding
 from fenko.core.flow import Sent
 from fenko.core.inputs import Inputs, Raw
-from fenko.core.links import FarThing, is_far
+from fenko.core.links import LinkedDevice, has_transport
 from fenko.core.plan import Surface
 from fenko.core.words import reason
 from fenko.desk.compiled import LINKED, Compiled, linked_entry
@@ -154,14 +154,16 @@ def of_desk(
 
 def _heard_only(entry: dict[str, Any]) -> dict[str, Any]:
     """The same without its kernel devices, which are heard elsewhere."""
-    return {**entry, "links": [link for link in entry["links"] if is_far(link)]}
+    return {**entry, "links": [link for link in entry["links"] if has_transport(link)]}
 
 
-def of_things(loop: Loop, things: Sequence[FarThing], feed: Feed, note: Callable[[str], None]) -> FarSurfaces | None:
+def of_things(
+    loop: Loop, things: Sequence[LinkedDevice], feed: Feed, note: Callable[[str], None]
+) -> FarSurfaces | None:
     """Things that no desk knows; None where there are none. Raises OSError."""
     if not things:
         return None
-    names: dict[str, FarThing] = {}
+    names: dict[str, LinkedDevice] = {}
     for thing in things:
         names.setdefault(
             next(n for n in (thing.slug, *(f"{thing.slug}-{k}" for k in range(2, 999))) if n not in names), thing

@@ -7,14 +7,14 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from fenko.core.links import FarThing
+from fenko.core.links import LinkedDevice
 from fenko.workers import serial_ready
 
 SERIAL = Path("/dev/serial/by-id")
 _TTYS = Path("/sys/class/tty")
 
 
-def lines() -> list[FarThing]:
+def lines() -> list[LinkedDevice]:
     """Every line, by the name that stays the same."""
     found: dict[str, str] = {}
     for device in sorted(_TTYS.glob("tty[AU][CS][MB]*")):
@@ -25,9 +25,9 @@ def lines() -> list[FarThing]:
     return [_line(path, real) for real, path in found.items()]
 
 
-def _line(path: str, real: str) -> FarThing:
+def _line(path: str, real: str) -> LinkedDevice:
     problem = None if os.access(real, os.R_OK | os.W_OK) else f"{real} may not be used by this user"
-    return FarThing(Path(path).name, f"serial {path}", "board", problem)
+    return LinkedDevice(Path(path).name, f"serial {path}", "board", problem)
 
 
 def ready(surface: str, rest: str, tables: Mapping[str, Any]) -> tuple[bool, str, str]:

@@ -9,7 +9,7 @@ from typing import Any, NamedTuple, TypeAlias
 from msgspec import Struct
 
 from fenko.core.controls import has_control
-from fenko.core.links import is_far, kind_of
+from fenko.core.links import has_transport, kind_of
 from fenko.core.reader import NAME, PhraseError, Reader, in_quotes
 from fenko.core.registration import Act, Argument, Finding, Output, Queued, Said, Surrounding, Unsettled, Verb
 from fenko.core.steps import Send, Step
@@ -195,7 +195,7 @@ def _judge(said: AnswerBack, around: Surrounding) -> Iterable[Finding]:
 def is_linked(entry: Any) -> bool:
     """Whether a surface, as the desk writes it, can turn up otherwise than as a kernel device."""
     links = entry.get("links") if isinstance(entry, dict) else None
-    return isinstance(links, list) and any(isinstance(link, str) and is_far(link) for link in links)
+    return isinstance(links, list) and any(isinstance(link, str) and has_transport(link) for link in links)
 
 
 def _lets_in(name: str, link: str, tables: Mapping[str, Any]) -> str:

@@ -12,7 +12,7 @@ from typing import Any
 from fenko.core.changes import Effect
 from fenko.core.flow import Flow
 from fenko.core.lazy import load_named
-from fenko.core.links import is_far, kind_of
+from fenko.core.links import has_transport, kind_of
 from fenko.core.remedies import Remedy
 from fenko.workers.transport import Way
 from fenko.workers.worker import FIRST_PAUSE, Away, Desk, Worker
@@ -123,7 +123,7 @@ class SurfaceWorker(Worker):
         super().__init__(tables, folder, desk)
         ((self._name, entry),) = tables["linked"].items()
         links = list(entry["links"])
-        far = [link for link in links if is_far(link)]
+        far = [link for link in links if has_transport(link)]
         entry = {**entry, "mqtt brokers": tables.get("mqtt") or {}, "folder": folder, "surface": self._name}
         self._kept = [self._made(link, entry) for link in far]
         if len(far) < len(links):

@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping
 from typing import Any
 
-from fenko.core.links import FarThing
+from fenko.core.links import LinkedDevice
 from fenko.core.remedies import Remedy, midi_denied, midi_missing
 from fenko.integrations.midi.ports import SEQUENCER, fits
 from fenko.system.apart import Crashed, apart
@@ -17,14 +17,14 @@ _OF_THE_SYSTEM = ("Midi Through", "System", "PipeWire-System", "PipeWire-RT-Even
 """Clients that pass on what others send."""
 
 
-def controllers() -> list[FarThing]:
+def controllers() -> list[LinkedDevice]:
     """Every program or device that sends something."""
     for ports in (_alsa, _jack):
         try:
             clients = dict.fromkeys(port.partition(":")[0] for port in apart(ports))
         except (Away, Crashed, OSError):
             continue
-        return [FarThing(client, f"midi {client}", "midi") for client in clients if client not in _OF_THE_SYSTEM]
+        return [LinkedDevice(client, f"midi {client}", "midi") for client in clients if client not in _OF_THE_SYSTEM]
     return []
 
 
