@@ -10,7 +10,7 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from itertools import pairwise
 from pathlib import Path
 
@@ -34,7 +34,7 @@ from fenko.workers.worker import Away
 from running import Running, take
 from screen import Screen, needs_screen
 from support import MakeDesk, Run, wait_for
-from test_midi import Monitor, monitor
+from test_midi import Monitor, begun, monitor
 from test_talk import Bench
 
 __all__ = ["far", "jack", "monitor"]
@@ -71,6 +71,39 @@ def test_a_note_ends_at_once_also_where_the_display_hangs(
         wait_for(lambda: len(monitor.heard) > 1, "its end")
         assert time.monotonic() - began < 2 and monitor.heard[1] == "80 3c 00"
     assert running.process.wait(15) == 0
+
+
+@needed("jackd")
+def test_a_note_ends_at_once_also_where_another_peer_reads_nothing(
+    jack: dict[str, str], monitor: Monitor, far: MakeFar
+) -> None:
+    with deaf_peer() as port:
+        big = "x" * 30000
+        hands = far(
+            f'[midi.stage]\nport = "monitor*"\n[osc.slow]\nto = "tcp 127.0.0.1:{port}"\n'
+            f'[profile.base.on.pad]\nsouth = "midi note c4"\neast = \'osc /b "{big}" to slow\'\n',
+            jack,
+        )
+        hands.until(lambda: hands.facts["midi"]["stage"]["to"] == ["monitor:in"], "connected")
+        begun(hands, monitor, "south", 1, "90 3c 64")
+        for _ in range(200):  # more than sockets take
+            hands.tap("east")
+        closing = threading.Thread(target=hands.close)
+        began = time.monotonic()
+        closing.start()
+        wait_for(lambda: "80 3c 00" in monitor.heard, "its end")
+        assert time.monotonic() - began < 1
+        closing.join()
+
+
+@contextmanager
+def deaf_peer() -> Iterator[int]:
+    """The port of a TCP server that accepts a client and reads nothing."""
+    with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as slow:
+        slow.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1024)
+        slow.bind(("127.0.0.1", 0))
+        slow.listen()
+        yield int(slow.getsockname()[1])
 
 
 # --- Trials ---
@@ -208,10 +241,7 @@ def test_a_surface_is_there_as_much_as_before_under_another_desk(there: bool) ->
 
 def test_a_slow_peer_that_a_reload_closes_holds_up_no_other(far: MakeFar) -> None:
     with ExitStack() as stack:
-        slow = stack.enter_context(socket.socket(socket.AF_INET, socket.SOCK_STREAM))
-        slow.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1024)
-        slow.bind(("127.0.0.1", 0))
-        slow.listen()
+        slow = stack.enter_context(deaf_peer())
         quick = stack.enter_context(socket.socket(socket.AF_INET, socket.SOCK_DGRAM))
         quick.bind(("127.0.0.1", 0))
         quick.settimeout(1.0)
@@ -219,7 +249,7 @@ def test_a_slow_peer_that_a_reload_closes_holds_up_no_other(far: MakeFar) -> Non
         text = f'{{slow}}[osc.quick]\nto = "udp 127.0.0.1:{port}"\n[profile.base.on.pad]\nsouth = "osc /a 1 to quick"\n{{east}}'
         big = "x" * 30000
         whole = text.format(
-            slow=f'[osc.slow]\nto = "tcp 127.0.0.1:{slow.getsockname()[1]}"\n',
+            slow=f'[osc.slow]\nto = "tcp 127.0.0.1:{slow}"\n',
             east=f"east = 'osc /b \"{big}\" to slow'\n",
         )
         hands = far(whole)
