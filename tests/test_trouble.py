@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import os
 import pty
+import re
 import select
 import signal
 import socket
@@ -21,6 +22,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import fenko
 from boards import Board
 from ends import MakeFar, far
 from fenko.core.changes import Change, Effect
@@ -466,3 +468,15 @@ def test_a_take_ends_whatever_its_last_line_sets_off(screen: Screen, tmp_path: P
                 number
             )
             assert peer.recv(1000)
+
+
+def test_each_broad_except_gives_its_reason() -> None:
+    broad = re.compile(r"except (Exception|BaseException)\b[^#]*$|suppress\((Exception|BaseException)\)[^#]*$")
+    source = Path(fenko.__file__).parent
+    lines = [
+        f"{path.relative_to(source)}:{number}"
+        for path in source.rglob("*.py")
+        for number, line in enumerate(path.read_text().splitlines(), 1)
+        if broad.search(line)
+    ]
+    assert not lines

@@ -140,7 +140,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
         status = end.code
     except OSError as why:
         status = _cannot_write(why) if _of_output(why) else _unexpected(why)
-    except Exception as why:
+    except Exception as why:  # reported with its place
         status = _unexpected(why)
     finally:
         signal.signal(signal.SIGINT, signal.SIG_DFL)

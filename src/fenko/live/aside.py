@@ -61,7 +61,7 @@ class Aside(Generic[_Told]):
                 waiting.poll()
         except DisplayError as why:
             self._tell(why)
-        except Exception as why:
+        except Exception as why:  # reported by who listens
             self._tell(Unexpected(described(why)))
         finally:
             self._asks.close()

@@ -69,7 +69,7 @@ class Inbox:
                     self._last = last = change[0]
                 try:
                     effects = engine.feed(change)
-                except Exception as why:
+                except Exception as why:  # reported; everything held is released
                     effects = self._recovered(why)
                 if effects:
                     self.send(effects)
@@ -126,7 +126,7 @@ class Inbox:
         self._last = now = max(now, self._last)
         try:
             effects = what(now)
-        except Exception as why:
+        except Exception as why:  # reported; everything held is released
             effects = self._recovered(why)
         if effects:
             self.send(effects)

@@ -140,7 +140,7 @@ class Loop:
                 if reader is not None and happened != select.POLLOUT:
                     try:
                         reader()
-                    except Exception as why:
+                    except Exception as why:  # reported; this source alone ends
                         self._leave_alone(fd, "a source", why)
             if timers:
                 now = time.monotonic()
@@ -161,7 +161,7 @@ class Loop:
         """Calls `what`, and reports an unexpected error under this name."""
         try:
             what()
-        except Exception as why:
+        except Exception as why:  # reported by its name
             self.trouble(name, why)
 
     def _once(self) -> None:
@@ -174,7 +174,7 @@ class Loop:
                 continue
             try:
                 more = writer()
-            except Exception as why:
+            except Exception as why:  # reported; this output alone ends
                 self._leave_alone(fd, "an output", why)
                 continue
             if fd in self._readers:  # nobody was there any more to write to, otherwise

@@ -59,7 +59,7 @@ def end_all(page: Memory) -> None:
         if any(part):
             try:
                 load_named(PORTS[name].ends)(part)
-            except Exception as why:
+            except Exception as why:  # the other ports have to be ended too
                 failures.append(why)
     if failures:
         raise failures[0]

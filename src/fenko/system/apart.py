@@ -69,9 +69,9 @@ def _read(end: int, until: float) -> bytes | None:
 def _told(call: Callable[[], T]) -> bytes:
     try:
         found: tuple[bool, object] = (True, call())
-    except Exception as why:
+    except Exception as why:  # raised again by who asked
         found = (False, why)
     try:
         return pickle.dumps(found)
-    except Exception as why:
+    except Exception as why:  # pickling runs code of the result's class
         return pickle.dumps((False, RuntimeError(f"{type(found[1]).__name__}: {why}")))

@@ -33,7 +33,7 @@ class Bus:
 
         try:
             self._connection: Any = open_dbus_connection("SESSION")
-        except Exception as why:  # jeepney says in many ways that nobody answers as it should
+        except Exception as why:  # the library raises more than it documents  # jeepney says in many ways that nobody answers as it should
             raise BusError(f"the session's message bus cannot be reached: {why or type(why).__name__}") from why
         self.fd: int = self._connection.sock.fileno()
         self._connection.sock.settimeout(_TAKES_WITHIN)
@@ -55,7 +55,7 @@ class Bus:
                 self._heard.append(answer)
         except TimeoutError as why:
             raise BusError(f"{to[0]} does not answer") from why
-        except Exception as why:
+        except Exception as why:  # the library raises more than it documents
             raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
         if answer.header.message_type is not MessageType.method_return:
             raise BusError(f"{to[0]} refuses {method}: {answer.body[0] if answer.body else 'without a word'}")
@@ -69,7 +69,7 @@ class Bus:
         message.header.flags |= MessageFlag.no_reply_expected
         try:
             self._connection.send(message)
-        except Exception as why:
+        except Exception as why:  # the library raises more than it documents
             raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
 
     def match(self, rule: str) -> None:
@@ -98,7 +98,7 @@ class Bus:
                 wait = 0.0
         except TimeoutError:
             pass
-        except Exception as why:
+        except Exception as why:  # the library raises more than it documents
             raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
         told = []
         for message in found:
@@ -106,7 +106,7 @@ class Bus:
             if message.header.message_type is MessageType.method_call:
                 try:
                     self._connection.send(new_method_return(message))
-                except Exception as why:
+                except Exception as why:  # the library raises more than it documents
                     raise BusError(f"the session's message bus takes nothing: {why or type(why).__name__}") from why
             elif message.header.message_type is not MessageType.signal:
                 continue

@@ -300,7 +300,7 @@ class Journal:
         try:
             yield
             self._base.execute("COMMIT")
-        except BaseException:
+        except BaseException:  # raised again below
             # What was numbered within it was not written.
             self._numbers.clear()
             self._names.clear()

@@ -9,6 +9,8 @@ import socket
 import struct
 from typing import Any
 
+from fenko.system.trouble import ignore_errors
+
 WITHIN = 2.0
 """Seconds in which a TCP port has to answer."""
 USUAL_SPEED = 115200
@@ -66,8 +68,7 @@ class Link:
     def drop(self) -> None:
         """Whatever has not been taken is thrown away; a TCP line does that by itself when it closes."""
         if self._serial is not None:
-            with contextlib.suppress(Exception):
-                self._serial.reset_output_buffer()
+            ignore_errors(self._serial.reset_output_buffer)
 
     def orderly(self) -> None:
         """What was sent last is to arrive, though the line is closed."""
@@ -84,8 +85,7 @@ class Link:
         """Lets go of it; nobody may wait any more."""
         for line in (self._serial, self._socket):
             if line is not None:
-                with contextlib.suppress(Exception):
-                    line.close()
+                ignore_errors(line.close)
         os.close(self._ends)
         os.close(self._end)
 

@@ -74,6 +74,6 @@ def serve(work: Callable[[ParentProcess], None], messages: Any) -> None:
             work(parent)
         except ConnectionError:
             raise  # the parent has ended
-        except Exception as why:
+        except Exception as why:  # the parent reports it
             parent.send(Failed(described(why)))
             sys.exit(1)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Callable
 from pathlib import Path
 
 _ROOT = Path(__file__).parent.parent
@@ -22,3 +24,9 @@ def described(why: BaseException) -> str:
     text = " ".join(str(why).split())
     place = "; called from ".join(filter(None, (other, own)))
     return f"{type(why).__name__}{f': {text}' if text else ''}{f' ({place})' if place else ''}"
+
+
+def ignore_errors(end: Callable[[], object]) -> None:
+    """Call something that ends the use of a library's object, which may be broken by then; an error changes nothing any more."""
+    with contextlib.suppress(Exception):  # libraries raise anything at an end
+        end()

@@ -70,7 +70,7 @@ class Host:
         for lane in self._lanes.values():
             try:
                 what(lane.worker)
-            except Exception as why:
+            except Exception as why:  # reported by the lane
                 lane.fail(why)
 
     def _use(self, folder: str, outs: list[str], tables: dict[str, Any]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 import time
 from collections.abc import Mapping, Sequence
@@ -27,7 +26,7 @@ from fenko.outputs.messages import (
     WorkerMessage,
 )
 from fenko.system.parent_process import ParentProcess
-from fenko.system.trouble import described
+from fenko.system.trouble import described, ignore_errors
 from fenko.workers.worker import FIRST_PAUSE, Away, Desk, Worker
 
 BEHIND = 0.005
@@ -275,7 +274,7 @@ class Lane:
                     self._telling.ended(effects)
                 after = self.worker.watch()
                 due = inf if after is None else time.monotonic() + after
-            except Exception as why:
+            except Exception as why:  # reported; this lane begins again
                 # Nobody is there; or a worker, or what it talks to, is wrong, and the others go on.
                 if ends:
                     return
@@ -325,5 +324,4 @@ class Lane:
 
     def _close(self) -> None:
         self._open = False
-        with contextlib.suppress(Exception):
-            self.worker.close()
+        ignore_errors(self.worker.close)

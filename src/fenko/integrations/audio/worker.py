@@ -14,6 +14,7 @@ from fenko.core.patterns import BadPattern, compile_pattern
 from fenko.core.value import LOUDNESS
 from fenko.integrations.audio.spec import FRONT, INPUT_NAME, OUTPUT_NAME
 from fenko.integrations.wording import write_of
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away, Desk, Worker
 
 _WITHIN = 2.0  # seconds in which a server answers
@@ -220,8 +221,7 @@ class AudioWorker(Worker):
             self._ears = None
         pulse, self._pulse = self._pulse, None
         if pulse is not None:
-            with contextlib.suppress(Exception):
-                pulse.close()
+            ignore_errors(pulse.close)
         for name in self._told:
             self.desk.fact(name, None)
         self._told = {}
@@ -260,7 +260,7 @@ class Ears:
         self._wake()
 
     def _listen(self) -> None:
-        with contextlib.suppress(Exception):
+        with contextlib.suppress(Exception):  # the server, or this connection, has ended; `ended` says so
             self._pulse.event_listen()
         self.ended.set()
         self._wake()
@@ -268,5 +268,4 @@ class Ears:
     def close(self) -> None:
         """Hears nothing any more."""
         self._wake = lambda: None
-        with contextlib.suppress(Exception):
-            self._pulse.close()
+        ignore_errors(self._pulse.close)

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from fenko.integrations.midi.ports import CLIENT, SEQUENCER, Hear, fits, is_own
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away
 
 _MOST_FAILURES = 1000  # in a row, after which nothing will ever come
@@ -71,8 +72,8 @@ class AlsaSystem:
                     hear(time.monotonic(), b"")
                 self._wake()
                 continue
-            except Exception:
-                return  # it has been closed
+            except Exception:  # it has been closed
+                return
             if isinstance(event, MidiBytesEvent):
                 for port, _, hear in list(self._hears.values()):
                     if event.dest is not None and event.dest.port_id == port.port_id:
@@ -145,7 +146,7 @@ class AlsaSystem:
         port = self._ports[name][0]
         for other in self._others():
             if _name(other) in others:
-                with contextlib.suppress(Exception):
+                with contextlib.suppress(Exception):  # it is connected already, or gone
                     port.connect_to(other)
 
     def close(self) -> None:
@@ -153,5 +154,4 @@ class AlsaSystem:
         self._wake = lambda: None
         self._closed = True
         for client in (self._client, self._ears):
-            with contextlib.suppress(Exception):
-                client.close()
+            ignore_errors(client.close)

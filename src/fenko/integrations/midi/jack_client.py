@@ -11,6 +11,7 @@ from typing import Any
 
 from fenko.integrations.midi.ports import CLIENT, Hear, fits, is_own
 from fenko.integrations.midi.spec import BEND, CONTROLLER, NOTE_OFF, NOTE_ON, SUSTAIN
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away
 
 _DRAINS = 1.2  # seconds in which the server takes what waits, at the end
@@ -89,7 +90,7 @@ class JackSystem:
                     written += 1
                     if len(message) == 3:
                         self._note_end(name, message)
-                except Exception:
+                except Exception:  # the library tells no reason, and in this thread it would end the process
                     if written:
                         break  # the period is full; the next one takes it
                     self.too_long += 1  # no period takes it
@@ -179,7 +180,7 @@ class JackSystem:
         for other in others:
             # Asked for once more, the server would tell everybody of a new graph, us too: again and again.
             if other not in connected:
-                with contextlib.suppress(Exception):
+                with contextlib.suppress(Exception):  # the other port is gone again
                     self._client.connect(port, other)
 
     def close(self) -> None:
@@ -190,10 +191,8 @@ class JackSystem:
             # One more period, so that whoever listens has it before the port is gone.
             self._empty.clear()
             self._empty.wait(_DRAINS)
-        with contextlib.suppress(Exception):
-            self._client.deactivate()
-        with contextlib.suppress(Exception):
-            self._client.close()
+        ignore_errors(self._client.deactivate)
+        ignore_errors(self._client.close)
 
 
 def _ends(message: bytes) -> bool:

@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from fenko.system.secrets import NoSecret, secret_of
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away
 
 WITHIN = 4.0
@@ -127,10 +128,8 @@ class MqttLine:
 
     def close(self) -> None:
         """Says goodbye; what was published is out by then."""
-        with contextlib.suppress(Exception):
-            self._client.disconnect()
-        with contextlib.suppress(Exception):
-            self._client.loop_stop()
+        ignore_errors(self._client.disconnect)
+        ignore_errors(self._client.loop_stop)
 
 
 def _tls(entry: Mapping[str, Any], folder: Path) -> ssl.SSLContext:

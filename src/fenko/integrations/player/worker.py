@@ -13,6 +13,7 @@ from typing import Any
 from fenko.core.changes import Effect
 from fenko.core.patterns import BadPattern, Pattern, compile_pattern
 from fenko.integrations.wording import write_of
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away, Desk, Worker
 
 PREFIX = "org.mpris.MediaPlayer2."
@@ -211,8 +212,7 @@ class PlayerWorker(Worker):
             self._ears = None
         line, self._line = self._line, None
         if line is not None:
-            with contextlib.suppress(Exception):
-                line.close()
+            ignore_errors(line.close)
         for short in self._told:
             self.desk.fact(short, None)
         self._told = set()
@@ -248,7 +248,7 @@ class Ears:
         threading.Thread(target=self._listen, daemon=True).start()
 
     def _listen(self) -> None:
-        with contextlib.suppress(Exception):
+        with contextlib.suppress(Exception):  # the bus, or this connection, has ended; `ended` says so
             while True:
                 message = self._line.receive()
                 if self._matters(message):
@@ -270,7 +270,5 @@ class Ears:
     def close(self) -> None:
         """Hears nothing any more."""
         self._wake = lambda: None
-        with contextlib.suppress(Exception):
-            self._line.sock.shutdown(2)
-        with contextlib.suppress(Exception):
-            self._line.close()
+        ignore_errors(lambda: self._line.sock.shutdown(2))
+        ignore_errors(self._line.close)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import array
-import contextlib
 import itertools
 import threading
 import time
@@ -14,6 +13,7 @@ from typing import Any
 from fenko.core.changes import Effect
 from fenko.core.reader import in_quotes
 from fenko.integrations.sound.spec import KINDS
+from fenko.system.trouble import ignore_errors
 from fenko.workers.worker import Away, Desk, Worker
 
 RATE = 48000
@@ -36,7 +36,7 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str]
         import miniaudio
 
         devices = miniaudio.Devices(_backends()).get_playbacks()
-    except Exception as why:
+    except Exception as why:  # also the library's own loading, on a system without audio
         return [(False, f"no sound can be played: {why}", "an audio server: `systemctl --user start pipewire-pulse`")]
     if not devices:
         return [
@@ -231,8 +231,7 @@ class SoundWorker(Worker):
             self._silent_since = 0.0
         if device is not None:
             device.stop_callback = None
-            with contextlib.suppress(Exception):
-                device.close()
+            ignore_errors(device.close)
 
 
 def _piece(voice: _Voice, wanted: int) -> array.array[int]:
