@@ -116,7 +116,10 @@ def test_a_port_that_is_there_is_connected_with(bench: Bench, tmp_path: Path) ->
         for code in (e.BTN_SOUTH, e.BTN_EAST, e.BTN_NORTH, e.BTN_START):
             key(device, code, 1)
             key(device, code, 0)
-        wait_for(lambda: hears(bytes.fromhex("f07e7f0901f7")), "the exclusive message")
+        try:
+            wait_for(lambda: hears(bytes.fromhex("f07e7f0901f7")), "the exclusive message")
+        except AssertionError as late:
+            raise AssertionError(f"{late}: {heard.hex(' ')}; {bench.run.log.read_text()}; {ports()}") from None
         assert bytes.fromhex("903c64") in heard
         assert bytes.fromhex("b00764") in heard
     finally:
