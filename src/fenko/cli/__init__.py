@@ -61,14 +61,15 @@ def _of_integrations() -> dict[str, tuple[str, str]]:
     found = {}
     folder = os.path.join(os.path.dirname(os.path.dirname(__file__)), "integrations")
     for integration in sorted(os.listdir(folder)):
-        with contextlib.suppress(OSError):
-            for file in sorted(os.listdir(os.path.join(folder, integration, "ui"))):
-                if file.endswith(".py"):
-                    with open(os.path.join(folder, integration, "ui", file), encoding="utf-8") as source:
-                        begins, _, text = source.readline().strip().strip('"').partition("`: ")
-                    if text and begins.startswith("`fenko "):
-                        module = f"fenko.integrations.{integration}.ui.{file.removesuffix('.py')}"
-                        found[begins.removeprefix("`fenko ")] = module, text
+        ui = os.path.join(folder, integration, "ui")
+        for file in sorted(os.listdir(ui)) if os.path.isdir(ui) else ():
+            if not file.endswith(".py"):
+                continue
+            with open(os.path.join(ui, file), encoding="utf-8") as source:
+                begins, _, text = source.readline().strip().strip('"').partition("`: ")
+            if text and begins.startswith("`fenko "):
+                module = f"fenko.integrations.{integration}.ui.{file.removesuffix('.py')}"
+                found[begins.removeprefix("`fenko ")] = module, text
     return found
 
 

@@ -20,7 +20,7 @@ def work(parent: ParentProcess) -> None:
             parent.send(DeskEnd())
         except ConnectionError:
             raise
-        except Exception as why:  # whatever it is, the desk reports it
+        except Exception as why:  # the desk reports it
             parent.send(CompilerFailed(described(why)))
 
 

@@ -4,6 +4,8 @@ waiting. (jeepney does the bytes.)"""
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from fenko.system.desktop_windows import AnotherDesktop
@@ -21,6 +23,17 @@ class BusError(DisplayError):
     """Nobody answers, or somebody refuses."""
 
 
+@contextmanager
+def _as_bus_error(problem: str) -> Iterator[None]:
+    """Raise BusError for every error within."""
+    try:
+        yield
+    except BusError:
+        raise
+    except Exception as why:  # jeepney raises many errors where it gets no proper answer
+        raise BusError(f"the session's message bus {problem}: {why or type(why).__name__}") from why
+
+
 class Bus:
     """A connection to the session's bus. Every method raises BusError."""
 
@@ -31,10 +44,8 @@ class Bus:
             raise BusError("this session has no message bus")
         from jeepney.io.blocking import open_dbus_connection
 
-        try:
+        with _as_bus_error("cannot be reached"):
             self._connection: Any = open_dbus_connection("SESSION")
-        except Exception as why:  # the library raises more than it documents  # jeepney says in many ways that nobody answers as it should
-            raise BusError(f"the session's message bus cannot be reached: {why or type(why).__name__}") from why
         self.fd: int = self._connection.sock.fileno()
         self._connection.sock.settimeout(_TAKES_WITHIN)
         self.name: str = self._connection.unique_name
@@ -46,17 +57,16 @@ class Bus:
 
         message = new_method_call(DBusAddress(to[1], to[0], to[2]), method, signature or None, body)
         serial = next(self._connection.outgoing_serial)
-        try:
-            self._connection.send(message, serial=serial)
-            while True:
-                answer = self._connection.receive(timeout=_ANSWERS_WITHIN)
-                if answer.header.fields.get(HeaderFields.reply_serial) == serial:
-                    break
-                self._heard.append(answer)
-        except TimeoutError as why:
-            raise BusError(f"{to[0]} does not answer") from why
-        except Exception as why:  # the library raises more than it documents
-            raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
+        with _as_bus_error("is gone"):
+            try:
+                self._connection.send(message, serial=serial)
+                while True:
+                    answer = self._connection.receive(timeout=_ANSWERS_WITHIN)
+                    if answer.header.fields.get(HeaderFields.reply_serial) == serial:
+                        break
+                    self._heard.append(answer)
+            except TimeoutError as why:
+                raise BusError(f"{to[0]} does not answer") from why
         if answer.header.message_type is not MessageType.method_return:
             raise BusError(f"{to[0]} refuses {method}: {answer.body[0] if answer.body else 'without a word'}")
         return tuple(answer.body)
@@ -67,10 +77,8 @@ class Bus:
 
         message = new_method_call(DBusAddress(to[1], to[0], to[2]), method, signature or None, body)
         message.header.flags |= MessageFlag.no_reply_expected
-        try:
+        with _as_bus_error("is gone"):
             self._connection.send(message)
-        except Exception as why:  # the library raises more than it documents
-            raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
 
     def match(self, rule: str) -> None:
         """Has the bus pass on what fits the rule."""
@@ -92,22 +100,16 @@ class Bus:
         from jeepney import HeaderFields, MessageType, new_method_return
 
         found, self._heard = self._heard, []
-        try:
+        with _as_bus_error("is gone"), suppress(TimeoutError):
             while len(found) < _MOST_AT_ONCE:
                 found.append(self._connection.receive(timeout=wait))
                 wait = 0.0
-        except TimeoutError:
-            pass
-        except Exception as why:  # the library raises more than it documents
-            raise BusError(f"the session's message bus is gone: {why or type(why).__name__}") from why
         told = []
         for message in found:
             fields = message.header.fields
             if message.header.message_type is MessageType.method_call:
-                try:
+                with _as_bus_error("takes nothing"):
                     self._connection.send(new_method_return(message))
-                except Exception as why:  # the library raises more than it documents
-                    raise BusError(f"the session's message bus takes nothing: {why or type(why).__name__}") from why
             elif message.header.message_type is not MessageType.signal:
                 continue
             told.append(

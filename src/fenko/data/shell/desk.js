@@ -163,8 +163,8 @@ class Desk {
     }
 
     // A layout for a moment, on behalf of somebody; without a name the person's own again, unless somebody else has set one since.
-    // What it returns, if anything, is kept when the layout is in force. Programs get a layout past the keys that are still on
-    // their way, and forget with it which modifiers are down: so every layout waits for these keys.
+    // What it returns, if anything, is kept when the layout is in force. A program gets a new layout before keys that are still
+    // queued, and forgets with it which modifiers are down. So each layout waits for these keys.
     _useLayout(sender, name, options) {
         if (name) {
             return new Promise(done => this._afterKeys(done)).then(() => {

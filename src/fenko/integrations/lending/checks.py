@@ -14,8 +14,10 @@ def check(case: DeskReview) -> None:
     for surface, links in case.links.items():
         for number, link in enumerate(links):
             kind, rest = kind_of(link)
+            if kind.word != "mqtt":
+                continue
             _, broker = lent_at(rest, known)
-            if kind.word == "mqtt" and broker not in known:
+            if broker not in known:
                 wanted = f"[mqtt.{broker or 'NAME'}]"
                 case.note(
                     "brokers that are not there", ("surface", surface, "links", number), f"this desk has no {wanted}, so `{surface}` cannot come",

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from fenko.core.changes import Effect
-from fenko.core.remedies import Remedy, midi_denied, midi_missing
-from fenko.integrations.midi.ports import SEQUENCER, System
+from fenko.core.remedies import Remedy
+from fenko.integrations.midi.found import SYSTEMS, ports_of, remedy
+from fenko.integrations.midi.ports import System
 from fenko.integrations.midi.spec import (
     BEND,
     CONTROLLER,
@@ -20,7 +20,6 @@ from fenko.integrations.midi.spec import (
     USUAL_PORT,
     messages,
 )
-from fenko.system.person import group_member
 from fenko.workers.worker import Away, Desk, Worker
 
 _ALL_NOTES_OFF = 123
@@ -30,9 +29,9 @@ _MIDDLE = [0x00, 0x40]  # of the bend
 def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str | Remedy]]:
     """How things stand: good or not, what is so, what helps."""
     found: list[tuple[bool, str, str | Remedy]] = []
-    for name, listed in (("ALSA", _alsa_ports), ("JACK", _jack_ports)):
+    for name in SYSTEMS:
         try:
-            ports = listed()
+            ports = ports_of(name)
         except Away as why:
             found.append((False, f"{name}: {why}", ""))
         else:
@@ -41,8 +40,7 @@ def ready(tables: Mapping[str, Any], folder: Path) -> list[tuple[bool, str, str 
             )
     if any(good for good, _, _ in found):
         return [one for one in found if one[0]]
-    remedy = midi_missing() if not os.path.exists(SEQUENCER) else midi_denied(group_member())
-    return [(False, "; ".join(what for _, what, _ in found), remedy)]
+    return [(False, "; ".join(what for _, what, _ in found), remedy())]
 
 
 def offers(tables: Mapping[str, Any], folder: Path) -> list[tuple[str, str]]:
@@ -53,25 +51,13 @@ def offers(tables: Mapping[str, Any], folder: Path) -> list[tuple[str, str]]:
     for name in own:
         to = f" to {name}" if name != USUAL_PORT else ""
         found += [(f"midi note c4{to}", "a port of the desk"), (f"midi cc 1 follow{to}", "a port of the desk")]
-    for listed in (_alsa_ports, _jack_ports):
+    for system in SYSTEMS:
         with contextlib.suppress(Away):
             found += [
                 ("midi note c4 to other", f'is there; first give the desk a [midi.other] with `port = "{port}"`')
-                for port in listed()
+                for port in ports_of(system)
             ]
     return found
-
-
-def _alsa_ports() -> list[str]:
-    from fenko.integrations.midi.alsa import ports
-
-    return ports()
-
-
-def _jack_ports() -> list[str]:
-    from fenko.integrations.midi.jack_client import ports
-
-    return ports()
 
 
 class MidiWorker(Worker):
